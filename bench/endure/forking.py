@@ -72,7 +72,7 @@ class Forking:
 
     def end(self) -> None:
         """End it. What was forked from it goes on."""
-        self._process.communicate(timeout=30)
+        self._process.communicate(timeout=120)
 
 
 def _import_all() -> None:

@@ -67,12 +67,14 @@ class Target:
         else:
             command = [sys.executable, "-m", "obitus", *arguments]
             self.process = subprocess.Popen(command, stdout=self.log, stderr=self.log)
-        ends = time.monotonic() + 30
+        ends = time.monotonic() + 180
         while time.monotonic() < ends:
             with contextlib.suppress(urllib3.exceptions.HTTPError):
                 if urllib3.request("GET", self.url + "/health", retries=False, timeout=2).status == 200:
                     return
             time.sleep(0.05)
+        self.process.kill()
+        self.process.wait()
         raise RuntimeError("the service does not start")
 
     def kill(self) -> None:

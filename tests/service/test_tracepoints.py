@@ -61,7 +61,7 @@ def test_from_the_order_to_the_hit(running: Running) -> None:
     assert order["values"] == ["passengers"] and order["hosts"] == ["pier-*"] and 1700 < order["seconds"] <= 1800
     assert told["environment"] == "production"
 
-    states = [{"id": number, "state": "stands", "why": "", "looked": 12, "hits": 1, "cost_ms": 0.4}]
+    states = [{"id": number, "state": "set", "why": "", "looked": 12, "hits": 1, "cost_ms": 0.4}]
     ask_as_client(running, key, states=states, version=told["version"])
     ask_as_client(
         running,
@@ -72,8 +72,8 @@ def test_from_the_order_to_the_hit(running: Running) -> None:
     assert running.send(key, hit(number)).status == 200
     answer = running.get(f"/api/tracepoints/{number}")
     one = answer["tracepoint"]
-    assert (one["hits"], one["stands_in"], one["not_set_in"], one["looked"], one["stands"]) == (1, 1, 1, 12, True)
-    assert [(state["state"], state["offers"]) for state in answer["states"]] == [("not set", [31]), ("stands", [])]
+    assert (one["hits"], one["set_in"], one["not_set_in"], one["looked"], one["active"]) == (1, 1, 1, 12, True)
+    assert [(state["state"], state["offers"]) for state in answer["states"]] == [("not set", [31]), ("set", [])]
 
     (row,) = running.get(f"/api/records/logs?question=tracepoint.id%3D{number}")["records"]
     report = running.get(f"/api/record/{row['number']}")["report"]
@@ -105,7 +105,7 @@ def test_who_waits_hears_at_once(running: Running) -> None:
     waiting.join(60)
     assert heard[1]["set"] == [] and heard[1]["version"] > heard[0]["version"]
     one = running.get(f"/api/tracepoints/{number}")["tracepoint"]
-    assert not one["stands"] and one["over"] == "owner ended it"
+    assert not one["active"] and one["over"] == "owner ended it"
 
 
 def test_answers_to_reports_carry_them(running: Running) -> None:
@@ -125,7 +125,7 @@ def test_only_the_environment_that_is_meant(running: Running) -> None:
     number = added(running, environment="production")["id"]
     assert [len(ask_as_client(running, one)["set"]) for one in (key, staging, other)] == [1, 0, 0]
     running.send(other, hit(number))
-    ask_as_client(running, other, states=[{"id": number, "state": "stands"}])
+    ask_as_client(running, other, states=[{"id": number, "state": "set"}])
     answer = running.get(f"/api/tracepoints/{number}")
     assert answer["tracepoint"]["hits"] == 0 and answer["states"] == []
 
@@ -143,7 +143,7 @@ def test_enough_hits_end_it(running: Running) -> None:
     )
     running.send(key, hit(number))
     one = running.get(f"/api/tracepoints/{number}")["tracepoint"]
-    assert not one["stands"] and one["over"] == "it was hit 2 times, as often as was asked for"
+    assert not one["active"] and one["over"] == "it was hit 2 times, as often as was asked for"
     assert ask_as_client(running, key)["set"] == []
 
 

@@ -162,7 +162,7 @@ def test_what_is_no_backup_is_refused(running: Running, tmp_path: Path) -> None:
     octets = bytearray(day.read_bytes())
     octets[len(octets) // 2] ^= 1
     day.write_bytes(octets)
-    with pytest.raises(errors.StoreDamaged, match="is not what was copied"):
+    with pytest.raises(errors.StoreDamaged, match="differs from its checksum"):
         restore(tmp_path / "kept", tmp_path / "back")
     day.unlink()
     with pytest.raises(errors.StoreDamaged, match="is missing"):
@@ -229,7 +229,7 @@ def test_a_day_that_is_broken(running: Running, tmp_path: Path, broken: str) -> 
     assert found and all(path.name in one.what and one.said for one in found)
     mended = verify(data, repair=True)
     if broken == "older":
-        assert "an older file lies in its place" in found[0].said
+        assert "replaced by an older file" in found[0].said
     assert mended[0].mended and [one for one in verify(data) if one.what.startswith("days/")] == []
     if broken in ("cut", "overwritten"):
         assert list((data / "days").glob("*.damaged-1"))

@@ -78,8 +78,10 @@ class _Server(uvicorn.Server):
     def stop_from_thread(self) -> None:
         """Stop, from another thread."""
         self.should_exit = True
-        if self._loop is not None and not self._loop.is_closed():
-            self._loop.call_soon_threadsafe(self._told_to_stop.set)
+        if self._loop is not None:
+            # It may have noticed by itself, and have closed its loop by now.
+            with contextlib.suppress(RuntimeError):
+                self._loop.call_soon_threadsafe(self._told_to_stop.set)
 
     @contextmanager
     def capture_signals(self) -> Iterator[None]:

@@ -56,12 +56,12 @@ _TROUBLES: Final[tuple[tuple[type[errors.StoreTrouble], tuple[str, ...], str], .
     (
         errors.StoreFaulty,
         ("SQLITE_IOERR", "SQLITE_PROTOCOL", "SQLITE_NOMEM"),
-        "the disk does not do what it is asked to; nothing was taken. Look at the disk and at the system's log.",
+        "the disk answers with errors; nothing was stored. Look at the disk and at the system's log.",
     ),
     (
         errors.StoreLocked,
         ("SQLITE_BUSY", "SQLITE_LOCKED"),
-        "another process holds the file; nothing was taken. End what else has it open.",
+        "another process holds the file; nothing was stored. End the process that has it open.",
     ),
     (
         errors.StoreReadOnly,

@@ -53,7 +53,7 @@ def keep_file(
 def remove_file(connection: sqlite3.Connection, app_id: int) -> None:
     """Remove an app's file; raises NotThere."""
     if connection.execute(_NO_FILE, (app_id,)).rowcount == 0:
-        raise NotThere("this app has no file that says who owns what")
+        raise NotThere("this app has no CODEOWNERS")
 
 
 def names(reader: Reader) -> list[OwnerName]:
@@ -72,7 +72,7 @@ def keep_name(connection: sqlite3.Connection, owner: str, person: str) -> None:
 def remove_name(connection: sqlite3.Connection, owner: str) -> None:
     """Forget who is meant by an owner's name; raises NotThere."""
     if connection.execute(_NO_NAME, (owner.lower(),)).rowcount == 0:
-        raise NotThere(f"nobody is said to be meant by {owner!r}")
+        raise NotThere(f"no person is named for {owner!r}")
 
 
 def people(reader: Reader) -> list[str]:

@@ -121,7 +121,7 @@ def change_note(
         raise NotThere(f"there is no note {note_id} on issue {issue_id}")
     if row["version"] != seen:
         raise ChangedMeanwhile(
-            f"Note {note_id} was changed meanwhile. Nothing was written: look at what it says now, and write again."
+            f"Note {note_id} was changed meanwhile. Nothing was written: read its present text, and write again."
         )
     if seen >= MOST_VERSIONS:
         raise TooMany(f"note {note_id} was changed {MOST_VERSIONS} times; write another one")

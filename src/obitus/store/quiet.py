@@ -152,7 +152,7 @@ def one(reader: Reader, number: int) -> QuietRow:
 def leave(connection: sqlite3.Connection, number: int, person_id: int, now_ms: int) -> None:
     """Keep that somebody says it is nothing to act on; raises NotThere where it has ended or was left already."""
     if connection.execute(_LEAVE, (person_id, now_ms, number)).fetchone() is None:
-        raise NotThere(f"there is no quiet failure {number} that stands")
+        raise NotThere(f"there is no quiet failure {number} now")
 
 
 def collecting(reader: Reader) -> list[Collected]:

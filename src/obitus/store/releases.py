@@ -38,8 +38,8 @@ _DEPLOYS_OF = (
     "SELECT id, time_ms, inferred FROM deploys WHERE release_id = ? AND environment = ? ORDER BY time_ms LIMIT 1"
 )
 _ADD_DEPLOY = """
-INSERT INTO deploys (app_id, release_id, environment, time_ms, inferred, canary, told_by)
-VALUES (:app_id, :release_id, :environment, :time_ms, :inferred, :canary, :told_by)"""
+INSERT INTO deploys (app_id, release_id, environment, time_ms, inferred, canary, reported_by)
+VALUES (:app_id, :release_id, :environment, :time_ms, :inferred, :canary, :reported_by)"""
 _MOVE_DEPLOY = "UPDATE deploys SET time_ms = ? WHERE id = ?"
 _REPLACE_INFERRED = "DELETE FROM deploys WHERE release_id = ? AND environment = ? AND inferred = 1 AND time_ms >= ?"
 _SAME_DEPLOY = "SELECT id FROM deploys WHERE release_id = ? AND environment = ? AND time_ms = ? AND inferred = 0"
@@ -58,13 +58,13 @@ SELECT r.id, r.version, r.first_ms, r.revision, b.version AS behind,
   (SELECT COUNT(*) FROM commits WHERE commits.release_id = r.id) AS commits
 FROM releases r LEFT JOIN releases b ON b.id = r.behind_id WHERE r.app_id = :app_id AND r.version != '' AND r.removed_ms IS NULL"""
 _DEPLOYS = """
-SELECT r.version, apps.name AS app, d.environment, d.time_ms, d.inferred, d.canary, d.told_by AS reported_by
+SELECT r.version, apps.name AS app, d.environment, d.time_ms, d.inferred, d.canary, d.reported_by
 FROM deploys d JOIN releases r ON r.id = d.release_id JOIN apps ON apps.id = d.app_id
 WHERE r.removed_ms IS NULL AND apps.removed_ms IS NULL AND d.time_ms >= :from_ms AND d.time_ms < :to_ms AND (:app IS NULL OR apps.name = :app)
   AND (:environment IS NULL OR d.environment = :environment)
 ORDER BY d.time_ms DESC, d.id DESC LIMIT :limit"""
 _DEPLOYS_OF_MANY = """
-SELECT d.release_id, r.version, d.environment, d.time_ms, d.inferred, d.canary, d.told_by AS reported_by
+SELECT d.release_id, r.version, d.environment, d.time_ms, d.inferred, d.canary, d.reported_by
 FROM deploys d JOIN releases r ON r.id = d.release_id WHERE d.release_id IN (SELECT value FROM json_each(?))
 ORDER BY d.time_ms, d.id"""
 _RENAME = "UPDATE releases SET version = ? WHERE id = ?"
@@ -136,7 +136,7 @@ def infer_deploy(connection: sqlite3.Connection, app_id: int, release_id: int, e
     known = typed(connection.execute(_DEPLOYS_OF, (release_id, environment)), KnownDeploy)
     if not known:
         values = {"app_id": app_id, "release_id": release_id, "environment": environment, "time_ms": time_ms}
-        connection.execute(_ADD_DEPLOY, values | {"inferred": 1, "canary": 0, "told_by": ""})
+        connection.execute(_ADD_DEPLOY, values | {"inferred": 1, "canary": 0, "reported_by": ""})
     elif known[0].inferred and time_ms < known[0].time_ms:
         connection.execute(_MOVE_DEPLOY, (time_ms, known[0].id))
 
@@ -167,7 +167,7 @@ def deploy(
         return
     connection.execute(_REPLACE_INFERRED, (found.id, environment, time_ms - DEPLOY_REPORTED_LATE_MS))
     values = {"app_id": app_id, "release_id": found.id, "environment": environment, "time_ms": time_ms}
-    values |= {"inferred": 0, "canary": int(canary), "told_by": reported_by}
+    values |= {"inferred": 0, "canary": int(canary), "reported_by": reported_by}
     connection.execute(_ADD_DEPLOY, values)
     events.add(connection, "deploy", now_ms, app_id=app_id, release=version, environment=environment)
     if found.new:
@@ -298,7 +298,7 @@ def put_behind(connection: sqlite3.Connection, app_id: int, version: str, behind
     at = other.id if other is not None else None
     while at is not None:
         if at == row.id:
-            raise AlreadyThere(f"{behind} stands behind {version} already; it cannot be the other way round too")
+            raise AlreadyThere(f"{behind} comes after {version} already; it cannot be the other way round too")
         at = connection.execute(_BEHIND_OF, (at,)).fetchone()[0]
     connection.execute(_PUT_BEHIND, (other.id if other is not None else None, row.id))
 

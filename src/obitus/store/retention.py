@@ -1,4 +1,4 @@
-"""How long what was reported is kept: by kind and app, and by the room that all of it takes. The oldest goes first.
+"""How long reports are kept: by kind and app, and by the room that all of it takes. The oldest goes first.
 
 Issues, their counts and what was decided stay. Of failures that are over their time, the first and the latest of each open issue stay,
 and those of issues that somebody wrote a note on or attached a file to.

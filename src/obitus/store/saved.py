@@ -121,7 +121,7 @@ def change_board(
     if found["revision"] != seen:
         who = found["person"] or "somebody"
         raise ChangedMeanwhile(
-            f"{who} has changed this board meanwhile. What is there now is shown; do it again if it is still right."
+            f"{who} has changed this board meanwhile. The present board is shown; repeat your change if it is still right."
         )
     if connection.execute(_NAMED, (name, number)).fetchone() is not None:
         raise AlreadyThere(f"there is a board named {name!r} already")

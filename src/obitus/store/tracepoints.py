@@ -37,7 +37,7 @@ UPDATE tracepoints SET hits = hits + :hits, latest_ms = MAX(COALESCE(latest_ms, 
 _STATES: Final = f"""
 SELECT {", ".join(InstanceState._fields)} FROM tracepoint_states WHERE tracepoint_id = ? ORDER BY state, host, pid LIMIT {MOST_INSTANCES}"""  # noqa: S608 - columns, of a type
 _SUMS: Final = """
-SELECT tracepoint_id, SUM(state = 'stands') AS stands, SUM(state = 'waits') AS waits, SUM(state = 'not set') AS not_set,
+SELECT tracepoint_id, SUM(state = 'set') AS is_set, SUM(state = 'waits') AS waits, SUM(state = 'not set') AS not_set,
        SUM(looked) AS looked, SUM(cost_ms) AS cost_ms
 FROM tracepoint_states WHERE tracepoint_id IN (SELECT value FROM json_each(?)) GROUP BY tracepoint_id"""
 _STATE: Final = f"""
@@ -81,7 +81,7 @@ def sums(reader: Reader, numbers: Iterable[int]) -> dict[int, StateSums]:
 def add(connection: sqlite3.Connection, values: dict[str, Any]) -> int:
     """Set one and return its number. Raises TooMany where too many stand in that app."""
     if connection.execute(_COUNT, values).fetchone()[0] >= MOST_OF_AN_APP:
-        raise TooMany(f"{MOST_OF_AN_APP} tracepoints stand in this app already; end one first")
+        raise TooMany(f"{MOST_OF_AN_APP} tracepoints are set in this app already; end one first")
     return int(connection.execute(_ADD, values).fetchone()[0])
 
 

@@ -47,7 +47,7 @@ def test_all_kinds_of_functions(python: str, tmp_path: Path) -> None:
     *found, after = ran(python, tmp_path, code)
     for (text, call, _, said), (state, messages) in zip(cases, found, strict=True):
         place = f"fares.py:{LINES[text]} "
-        assert state == ["stands", ""], (text, state)
+        assert state == ["set", ""], (text, state)
         assert messages == [place + one for one in said], (text, call)
     assert after == ["after", []]
 
@@ -118,7 +118,7 @@ def test_the_module_and_what_is_imported_later(python: str, tmp_path: Path) -> N
     """
     waits, _, _, states, called, reloaded, again, over = ran(python, tmp_path, code)
     assert {state for state, _ in waits} == {"waits"} and "it is set when one is imported" in waits[0][1]
-    assert {state for state, _ in states} == {"stands"}
+    assert {state for state, _ in states} == {"set"}
     assert called == [f"fares.py:{LINES['share = passengers + 1']} passengers = 3"]
     assert reloaded == [f"fares.py:{LINES['limit = 4']} rate = 3"]
     assert again == [f"fares.py:{LINES['share = passengers + 1']} passengers = 4"]
@@ -150,7 +150,7 @@ def test_what_runs_already(python: str, tmp_path: Path) -> None:
         print(json.dumps([said, kinds, list(sys.version_info[:2])]))
     """
     said, kinds, version = ran(python, tmp_path, code)
-    assert [state for state, _ in said] == ["stands", "stands"]
+    assert [state for state, _ in said] == ["set", "set"]
     if version >= [3, 12]:
         assert kinds == ["boarding.py", "fares.py"] and {why for _, why in said} == {""}
     else:

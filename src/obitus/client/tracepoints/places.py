@@ -212,7 +212,7 @@ def check(order: Order, text: Text | None, running: Iterable[CodeType], release:
         raise CannotStand(f"release {release or '(none)'} runs here; it was set for {order.release}")
     if text is None:
         if order.hash or order.code_hash:
-            raise CannotStand("the source of what runs here cannot be read, so nobody knows whether it is the same")
+            raise CannotStand("the source of the running code cannot be read, so it cannot be compared")
         return
     if text.is_newer and any(not _is_in(code, text) for code in running):
         raise CannotStand(
@@ -222,14 +222,16 @@ def check(order: Order, text: Text | None, running: Iterable[CodeType], release:
         there = nearest_line(text.lines, order.code_hash, order.line)
         if there == order.line:
             return
-        said = f"the line that was meant is line {there} here" if there else "the line that was meant is nowhere in it"
+        said = f"the requested line is line {there} here" if there else "the requested line is not in it"
         if order.hash and not order.code_hash:
             said = "set it again with the source that runs here"
         raise CannotStand(f"another version of the file runs here: {said}", [there] if there else [])
     if order.line not in text.code_lines and text.code is not None:
         after = sorted(text.code_lines, key=lambda line: (abs(line - order.line), line))[:2]
         shown = " and ".join(map(str, sorted(after)))
-        raise CannotStand(f"line {order.line} holds no code that runs; the nearest that do are {shown}", sorted(after))
+        raise CannotStand(
+            f"line {order.line} has no code that runs; the nearest lines with code are {shown}", sorted(after)
+        )
 
 
 def _has_at(text: Text, order: Order) -> bool:

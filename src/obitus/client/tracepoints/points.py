@@ -32,6 +32,9 @@ OVERHEAD_NS: Final = 150
 """What the interpreter takes to call back, beside what is measured here."""
 MOST_LOOK_NS: Final = 5_000_000
 """What one look without a hit counts as at most: the longest condition takes less; beyond it the thread was waiting for its turn."""
+MOST_HIT_NS: Final = 20_000_000
+"""What one hit counts as at most. A virtual machine whose host pauses it counts the pause as work of whatever ran: one long
+pause must not switch a tracepoint off, while three hits that really take so long do."""
 _getframe: Final = sys._getframe
 thread_time_ns: Final = getattr(time, "thread_time_ns", perf_counter_ns)
 """The processor's time of this thread, where the system tells it."""
@@ -139,7 +142,7 @@ class Point:
             self.trouble = f"{type(trouble).__name__}: {trouble}"
         ended_ns = perf_counter_ns()
         # What a hit takes is the thread's own time: on a busy machine others run meanwhile.
-        cost_ns = min(looked_ns, MOST_LOOK_NS) + hit_ns + OVERHEAD_NS
+        cost_ns = min(looked_ns, MOST_LOOK_NS) + min(hit_ns, MOST_HIT_NS) + OVERHEAD_NS
         self.cost_ns += cost_ns
         if self._budget.spend(cost_ns, ended_ns):
             self._budget.begin_again()

@@ -35,7 +35,7 @@ class Rewritten:
 
     def said_of_running(self, calls: int) -> str:
         """Return what is to be said where calls of the code are under way."""
-        return "it stands from the next call on; a call was under way already" if calls else ""
+        return "it is set from the next call on; a call was in progress" if calls else ""
 
     def use(self, targets: Iterable[Target], places: Mapping[str, Loaded]) -> dict[int, str]:
         """Let exactly these stand; return why some cannot, by id. Raises CannotStand where none can."""

@@ -45,7 +45,7 @@ class Kept:
     """By the clock that is never set."""
     point: Point
     state: str = "waits"
-    """``stands``, ``waits`` (for code that is not loaded), ``not set``."""
+    """``set``, ``waits`` (for code that is not loaded), ``not set``."""
     why: str = ""
     offers: tuple[int, ...] = ()
     file: str = ""
@@ -261,7 +261,7 @@ class Standing:
             raise CannotStand(
                 "this line runs when its file is imported, which is over: it is set when that happens again", waits=True
             )
-        kept.state, kept.offers = "stands", ()
+        kept.state, kept.offers = "set", ()
         running = sum(self._engine.original(code) in codes for code in place.running.values())
         kept.why = self._engine.said_of_running(running)
         return Target(kept.point, tuple(codes))
@@ -304,7 +304,7 @@ class Standing:
                 except CannotStand as trouble:
                     kept.file, kept.state, kept.why, kept.offers = file, "not set", str(trouble), tuple(trouble.offers)
                 else:
-                    kept.file, kept.state, kept.why, kept.offers = file, "stands", "", ()
+                    kept.file, kept.state, kept.why, kept.offers = file, "set", "", ()
                     fitting.append(kept.point)
             self.has_news = True
             return self._engine.loaded(code, fitting) if fitting else code

@@ -23,7 +23,7 @@ router = APIRouter(tags=["reports"])
 LONGEST_WAIT_S: Final = 30.0
 SECONDS_OF_ASKING: Final = 0.0005
 """Work of the service, about."""
-State = Literal["stands", "waits", "not set", "over"]
+State = Literal["set", "waits", "not set", "over"]
 Count = Annotated[int, Field(ge=0, le=2**53)]
 
 
@@ -34,14 +34,14 @@ class StateOfOne(BaseModel):
 
     id: Annotated[int, Field(ge=1, le=2**53)]
     state: State
-    why: Long = Field(default="", description="Why it does not stand, or what has to be known where it does.")
+    why: Long = Field(default="", description="Why it is not set, or a remark where it is.")
     trouble: Long = Field(
         default="", description="Why its condition could not be worked out, the last time that it could not."
     )
     offers: Annotated[list[Annotated[int, Field(ge=0)]], Field(max_length=10)] = Field(
         default=[], description="Lines that would do instead."
     )
-    file: Medium = Field(default="", description="The file that it stands in.")
+    file: Medium = Field(default="", description="The file in which it is set.")
     looked: Count = Field(default=0, description="How often the line ran.")
     hits: Count = 0
     left_out: Count = Field(default=0, description="Hits that were too many in a second.")
@@ -76,7 +76,7 @@ class AskedAnswer(BaseModel):
 
 @router.post(
     "/tracepoints",
-    summary="Ask which tracepoints stand",
+    summary="Ask which tracepoints are set",
     responses=described(
         "no-key", "unknown-key", "revoked-key", "not-a-reporting-key", "too-busy", "bad-field", "store-broken"
     ),

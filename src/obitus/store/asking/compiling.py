@@ -157,7 +157,7 @@ class Compiler:
             return "message_contains(?, template_id, message_id, message, filled)"
         value = "message_of(template_id, message_id, message, filled)" if kept.how == "message" else kept.column
         if kept.how in ("text", "message"):
-            # What is empty is not there.
+            # Empty ones are left out.
             value = f"NULLIF({value}, '')"
         return self._asked(leaf, value)
 

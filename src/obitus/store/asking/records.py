@@ -53,7 +53,7 @@ class Record:
     seq: int
     time_ms: int
     values: dict[str, Any]
-    """By name: the fields of its kind, and its attributes. What is empty is not there. Times are Unix milliseconds."""
+    """By name: the fields of its kind, and its attributes. Empty ones are left out. Times are Unix milliseconds."""
 
 
 def records_of(days: DayReaders, kind: Kind, names: Names, rows: Iterable[Row]) -> list[Record]:

@@ -30,7 +30,7 @@ def check(folder: Path) -> Listing:
             raise errors.StoreDamaged(f"{path} is missing; the backup is not whole, and nothing was brought back")
         if path.stat().st_size != one.bytes or listing.hash_of(path) != one.sha256:
             raise errors.StoreDamaged(
-                f"{path} is not what was copied; the backup is damaged, and nothing was brought back"
+                f"{path} differs from its checksum; the backup is damaged, and nothing was restored"
             )
     return found
 

@@ -39,7 +39,7 @@ def take(
     if not main.is_file():
         raise errors.NotThere(f"{data} holds no records ({MAIN} is missing)")
     if folder.resolve() == data.resolve() or folder.resolve().is_relative_to(data.resolve()):
-        raise errors.StoreReadOnly(f"{folder} lies in the data folder itself: a disk that is lost takes both")
+        raise errors.StoreReadOnly(f"{folder} is in the data folder itself: a lost disk takes both")
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         if any(folder.iterdir()) and not (folder / listing.NAME).exists() and not (folder / (MAIN + _NEW)).exists():

@@ -197,7 +197,7 @@ def _day(
     if not path.exists():
         if repair:
             main.execute(_REMOVED, (removed.WAS_MISSING, 0, day))
-        yield Difference(name, "the file is missing; what it held is gone", repair)
+        yield Difference(name, "the file is missing; its records are gone", repair)
         return
     try:
         wrong, written, reports, failures, stand_for = _look_at_day(path, last_place, apps)
@@ -212,7 +212,7 @@ def _day(
     if written < last_place and not some_are_gone:
         if repair:
             main.execute(_REMOVED, (removed.WAS_CUT, reports, day))
-        said = f"it is written up to {written:,}, and {MAIN} counts up to {last_place:,}: it was cut, or an older file lies in its place"
+        said = f"it is written up to {written:,}, and {MAIN} counts up to {last_place:,}: it was cut, or replaced by an older file"
         yield Difference(name, said, repair)
         some_are_gone = some_are_gone or repair
     known, in_all = main.execute(_FAILURES_OF_DAY, (seq_of(day, 0), seq_of(day, last_place))).fetchone()

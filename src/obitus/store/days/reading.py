@@ -107,13 +107,11 @@ class DayReaders:
         removed = self._main.first(RemovedDay, _REMOVED, (day,))
         if removed is not None and removed.removed_ms is not None:
             when, why = to_text(removed.removed_ms)[:10], f", {removed.removed_why}" if removed.removed_why else ""
-            return errors.EvidenceGone(f"Its evidence was removed on {when}{why}. What was counted stays.")
+            return errors.EvidenceGone(f"Its evidence was removed on {when}{why}. Its counts stay.")
         thinned = self._main.first(RemovedDay, _THINNED, (day,))
         if thinned is not None and thinned.removed_ms is not None and path_of(self.folder, day).exists():
             when = to_text(thinned.removed_ms)[:10]
-            return errors.EvidenceGone(
-                f"Its evidence was removed by {when} ({thinned.removed_why}). What was counted stays."
-            )
+            return errors.EvidenceGone(f"Its evidence was removed by {when} ({thinned.removed_why}). Its counts stay.")
         named = "without a time" if day == UNDATED else f"of {day_text(day)}"
         return errors.EvidenceGone(
             f"Its evidence is missing: the file of the reports {named} is not in {self.folder}. Bring it back from a backup."

@@ -16,7 +16,7 @@ ENDING: Final = ".removed"
 THINNER: Final = ".thinner"
 """Of a file that is being rewritten (see ``thinning``)."""
 WAS_MISSING: Final = "since its file was missing"
-WAS_CUT: Final = "since its file was cut, or an older one lies in its place"
+WAS_CUT: Final = "since its file was cut or replaced by an older one"
 # The log of the latest commits first: without its file it is nothing.
 _BESIDE: Final = ("-shm", "-wal", "")
 _IS_REMOVED: Final = "SELECT removed_ms IS NOT NULL FROM days WHERE day = ?"

@@ -65,7 +65,7 @@ class DayFile:
                 if written > last_place:
                     self._trim(last_place, main)
                 self.lost_some = written < last_place
-                """Whether it holds less than the main file knows of: it was cut, or an older file lies in its place."""
+                """Whether it holds less than the main file knows of: it was cut, or replaced by an older file."""
                 self.reports = int(self.connection.execute(_IDS).fetchone()[0]) if self.lost_some else 0
             self.identity = file_identity(path)
             self.texts = Texts(self.connection)

@@ -121,7 +121,7 @@ def _add_issue(batch: Batch, report: Prepared, values: dict[str, Any], collectin
     if collecting:
         reason = (
             f"The app brought more than {MOST_NEW_ISSUES} new issues in one minute, or has {MOST_ISSUES:,} of them; "
-            "what came beyond is collected here. A grouping rule can put it in order."
+            "further ones are collected here. A grouping rule can group them properly."
         )
     failure = (values["seq"], values["release_id"])
     add_history(batch.connection, issue_id, (None, "untriaged"), reason, report.time_ms, failure=failure)

@@ -17,7 +17,7 @@ from obitus.store.database import LARGE_CACHE, open_as_writer, our_errors
 from obitus.store.migrations import to_days
 
 # Step n brings a file from version n - 1 to n. The first one is the whole schema of version 1.
-SCHEMA_VERSION: Final = 24
+SCHEMA_VERSION: Final = 25
 MIGRATIONS: Final = tuple(f"version_{version}.sql" for version in range(1, SCHEMA_VERSION + 1))
 _MARKS: Final = tuple(f"PRAGMA user_version = {version}" for version in range(1, SCHEMA_VERSION + 1))
 # What statements alone cannot do, before those of a version, in the same transaction.

@@ -55,8 +55,8 @@ class StateSums(NamedTuple):
     """What the instances last said of a tracepoint, in all."""
 
     tracepoint_id: int
-    stands: int = 0
-    """Instances that it stands in."""
+    is_set: int = 0
+    """Instances in which it is set."""
     waits: int = 0
     not_set: int = 0
     looked: int = 0
