@@ -53,7 +53,7 @@ def ask(*orders):
     standing.heard({"tracepoints": {"version": version, "environment": "", "set": made}})
     standing.tend()
     while standing.is_due(): time.sleep(0.01)
-    assert all(one["state"] == "stands" for one in standing.states()), standing.states()
+    assert all(one["state"] == "set" for one in standing.states()), standing.states()
 
 for turn in range(ROUNDS):
     for kind in kinds if turn % 2 else kinds[::-1]:
@@ -182,9 +182,7 @@ def hits() -> None:
         ]["id"]
         wait_for(
             lambda: (
-                http.request("GET", f"{url}/api/tracepoints/{number}", headers=headers).json()["tracepoint"][
-                    "stands_in"
-                ]
+                http.request("GET", f"{url}/api/tracepoints/{number}", headers=headers).json()["tracepoint"]["set_in"]
                 == len(apps)
             )
         )
@@ -242,18 +240,18 @@ def workers() -> None:
             number = http.request("POST", f"{url}/api/apps/bench/tracepoints", json=order, headers=headers).json()[
                 "tracepoint"
             ]["id"]
-            wait_for(lambda: of(f"/api/tracepoints/{number}")["tracepoint"]["stands_in"] >= 12)
+            wait_for(lambda: of(f"/api/tracepoints/{number}")["tracepoint"]["set_in"] >= 12)
             print(f"12 workers: all stand after {time.perf_counter() - begun:.2f} s")
-            wait_for(lambda: not of(f"/api/tracepoints/{number}")["tracepoint"]["stands"], 30)
+            wait_for(lambda: not of(f"/api/tracepoints/{number}")["tracepoint"]["active"], 30)
             time.sleep(1)
             order["minutes"] = 5
             second = http.request("POST", f"{url}/api/apps/bench/tracepoints", json=order, headers=headers).json()[
                 "tracepoint"
             ]["id"]
-            wait_for(lambda: of(f"/api/tracepoints/{second}")["tracepoint"]["stands_in"] >= 12)
+            wait_for(lambda: of(f"/api/tracepoints/{second}")["tracepoint"]["set_in"] >= 12)
             states = of(f"/api/tracepoints/{number}")["states"]
             print(
-                f"after its time: {len(states)} instances, and the next one stands in {of(f'/api/tracepoints/{second}')['tracepoint']['stands_in']}"
+                f"after its time: {len(states)} instances, and the next one is set in {of(f'/api/tracepoints/{second}')['tracepoint']['set_in']}"
             )
         finally:
             server.send_signal(signal.SIGTERM)

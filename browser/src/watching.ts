@@ -72,7 +72,7 @@ export function named(element: Element): string {
 	return `${role} “${nameOf(element, element.matches(FIELD), 80)}”`;
 }
 
-/** Return whether a field is filled, how long what is in it is, and whether it is valid; never what is in it. */
+/** Return whether a field is filled, how long what is in it is, and whether it is valid; never its content. */
 export function fieldState(field: HTMLInputElement): string {
 	if (field.type === 'checkbox' || field.type === 'radio') return field.checked ? 'checked' : 'not checked';
 	const length = (field.value ?? '').length;

@@ -126,7 +126,7 @@ def test_follow(tmp_path: Path) -> None:
         until(lambda: "during" in told.read_text())
         running.http.clear()
         thread.stop()
-        until(lambda: "It goes on where it was" in told.read_text())
+        until(lambda: "It continues as soon as" in told.read_text())
         thread, running = start(tmp_path / "data", port=port)
         running.send(key, log("afterwards", severity="FATAL"))
         until(lambda: "afterwards" in told.read_text())

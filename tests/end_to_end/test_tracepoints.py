@@ -104,7 +104,7 @@ def test_from_a_frame_to_the_hit(page: Page, running: Running, desk: None, tmp_p
     assert not any("base * passengers" in body and "def quote" in body for body in sent)
 
     at(page, running, "/now/tracepoints/1")
-    until(lambda: not running.get("/api/tracepoints/1")["tracepoint"]["stands"])
+    until(lambda: not running.get("/api/tracepoints/1")["tracepoint"]["active"])
     expect(page.get_by_text("over: it was hit", exact=False).first).to_be_visible()
 
 
@@ -124,14 +124,14 @@ def test_on_the_command_line(running: Running, desk: None, tmp_path: Path, monke
     assert "no single file that ends in tides.py" in words(
         shell.run(*add, "tides.py:5", "--for", "10m", "--checkout", str(tmp_path), status=2)
     )
-    assert "No tracepoint stands" in shell.run("tracepoint", "list")
+    assert "No tracepoint is set" in shell.run("tracepoint", "list")
     added = words(
         shell.run(*add, "fares.py:5", "--for", "10m", "--when", "passengers == 6", "--value", "base", "--hits", "500")
     )
-    assert "Tracepoint 1 stands for 10 min" in added and "obitus tracepoint hits 1 --follow" in added
+    assert "Tracepoint 1 is set for 10 min" in added and "obitus tracepoint hits 1 --follow" in added
     until(lambda: running.get("/api/tracepoints/1")["tracepoint"]["hits"])
     assert "sailings fares.py:5 when passengers == 6" in words(shell.run("tracepoint", "list"))
-    assert "● stands" in shell.run("tracepoint", "show", "1")
+    assert "● set" in shell.run("tracepoint", "show", "1")
     found = words(shell.run("tracepoint", "hits", "1", "--limit", "1"))
     assert "fares.py:5 base = 880" in found and "passengers = 6" in found and "→ total = base * passengers" in found
     assert "called by desk.<module>" in found
@@ -164,7 +164,7 @@ def test_workers_of_a_server(running: Running, tmp_path: Path) -> None:
                 found: dict[str, Any] = running.get("/api/tracepoints/1")["tracepoint"]
                 return found
 
-            until(lambda: one()["stands_in"] >= 3)
+            until(lambda: one()["set_in"] >= 3)
             seen: set[bytes] = set()
 
             def ask() -> bool:

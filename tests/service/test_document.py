@@ -22,7 +22,7 @@ def test_an_issue_as_a_document(running: Running) -> None:
     running.ask("POST", f"/api/issues/{number}/notes", order)
     running.ask("POST", f"/api/issues/{number}/settle", {"how": "now"})
     text = running.ask("GET", f"/api/document?issue={number}").data.decode()
-    for heading in ("What failed", "Since when", "Where", "Leading up to it", "What was decided", "What was checked, and what is known", "Did the fix hold?"):  # fmt: skip
+    for heading in ("What failed", "Since when", "Where", "Leading up to it", "What was decided", "Checks and notes", "Did the fix hold?"):  # fmt: skip
         assert f"\n## {heading}\n" in text, heading
     for word in ("tide message", r"tide\_function", "tide step", "owner settled it as fixed from now on", "disk has room: ruled out", "**the pier**", "41% <i>"):  # fmt: skip
         assert word in text or word.replace("\\", "") in text, word

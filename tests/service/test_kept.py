@@ -1,4 +1,4 @@
-"""How long what was reported is kept: what goes, what stays all the same, what is said of it; and that nothing else is touched."""
+"""How long reports are kept: what goes, what stays all the same, what is said of it; and that nothing else is touched."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is known of an issue: notes with their history, checks, attachments that are never run, lists, tickets; by whom they may be changed."""
+"""Notes and checks of an issue: notes with their history, checks, attachments that are never run, lists, tickets; by whom they may be changed."""
 
 from __future__ import annotations
 

@@ -137,7 +137,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Ask which tracepoints stand
+         * Ask which tracepoints are set
          * @description Return the tracepoints of an app, at once where they are others than the process has, else when they change.
          *
          *     A process that is not answered within a minute takes all of its tracepoints away.
@@ -554,7 +554,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Say who is meant by an owner's name
+         * Say which person an owner's name means
          * @description Say which person a name in CODEOWNERS stands for: a team's name says it of nobody by itself.
          */
         post: operations["say_owner_api_owner_names_post"];
@@ -716,7 +716,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What is known of an issue
+         * Notes and checks of an issue
          * @description Return notes, checks and attachments of an issue, oldest first.
          */
         get: operations["notes_api_issues__number__notes_get"];
@@ -1506,7 +1506,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What was done, as a file
+         * The record of acts, as a file
          * @description Stream the whole record, or what of it is asked for.
          */
         get: operations["acts_file_api_acts_file_get"];
@@ -2082,7 +2082,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Turn back what came before the maps
+         * Map back failures that came before the maps
          * @description Regroup an app's failures once all maps of a release are here, where some of that release came before them. Can be undone.
          */
         post: operations["turn_back_api_apps__name__maps_turn_back_post"];
@@ -2752,7 +2752,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * How long what was reported is kept
+         * How long reports are kept
          * @description Return for how long each kind is kept, how much room all takes, and of which days something was removed.
          */
         get: operations["kept_api_kept_get"];
@@ -2897,7 +2897,7 @@ export interface paths {
         };
         /**
          * One tracepoint, and what became of it in each instance
-         * @description Return a tracepoint, on how many instances it stands, and where it could not be set and why. Its hits are log records: `tracepoint.id=7`.
+         * @description Return a tracepoint, in how many instances it is set, and where it could not be set and why. Its hits are log records: `tracepoint.id=7`.
          */
         get: operations["one_api_tracepoints__number__get"];
         put?: never;
@@ -3120,7 +3120,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What the records of a question come to
+         * A summary of the records of a question
          * @description Count, newest records first. Asked for `application/x-ndjson`, it answers with a line now and then, each further than the one before.
          */
         get: operations["summary_api_records__kind__summary_get"];
@@ -3425,7 +3425,7 @@ export interface components {
         AlertPreview: {
             /**
              * Said
-             * @description What it waits for, in words.
+             * @description The condition, in words.
              */
             said: string;
             /**
@@ -3456,7 +3456,7 @@ export interface components {
             cost_ms: number;
             /**
              * Now
-             * @description What it would say now.
+             * @description Its message as of now.
              */
             now: string;
         };
@@ -3473,7 +3473,7 @@ export interface components {
             when: string;
             /**
              * Said
-             * @description What it waits for, in words.
+             * @description The condition, in words.
              */
             said: string;
             /** To */
@@ -3538,7 +3538,7 @@ export interface components {
             to: string[];
             /**
              * Priority
-             * @description What is high goes out in quiet hours too.
+             * @description High priority goes out in quiet hours too.
              * @default middle
              * @enum {string}
              */
@@ -3586,7 +3586,7 @@ export interface components {
              * @description When its latest report arrived.
              */
             last_report?: string | null;
-            /** @description What is not right with its reports although they are stored: clock, filters. */
+            /** @description What is wrong with its reports although they are stored: clock, filters. */
             last_remark?: components["schemas"]["RefusalAnswer"] | null;
             /**
              * Last Unknown Key
@@ -3777,7 +3777,7 @@ export interface components {
              * @default false
              */
             cut?: boolean;
-            /** @description What it held, where it was JSON. */
+            /** @description Its content, where it was JSON. */
             json?: components["schemas"]["JsonValue"];
             /**
              * Form
@@ -3969,7 +3969,7 @@ export interface components {
             runs: number;
             /**
              * Whole
-             * @description Of these, so many were sent whole: each stands for those that ended like it.
+             * @description Of these, so many were sent whole: each represents those with the same outcome.
              */
             whole: number;
         };
@@ -4102,7 +4102,7 @@ export interface components {
             };
             /**
              * Secrets
-             * @description Mail: `password`. Webhook: `secret` to sign with, `headers`. Kept encrypted and never shown; null leaves what is kept.
+             * @description Mail: `password`. Webhook: `secret` to sign with, `headers`. Kept encrypted and never shown; null leaves the present ones.
              */
             secrets?: {
                 [key: string]: string | {
@@ -4286,7 +4286,7 @@ export interface components {
             };
             /**
              * False Share
-             * @description At most this share of what is called worse or better is so by chance.
+             * @description At most this share of those called worse or better is so by chance.
              */
             false_share: number;
         };
@@ -4408,7 +4408,7 @@ export interface components {
             failures_that_stay: number;
             /**
              * Bytes
-             * @description Of its file now: of a day that goes as a whole, what it frees.
+             * @description Size of its file now: of a day that is removed as a whole, the room that it frees.
              */
             bytes: number;
         };
@@ -4434,7 +4434,7 @@ export interface components {
             left: components["schemas"]["LeftIssue"][];
             /**
              * Said
-             * @description What was taken back.
+             * @description The decision that was undone.
              * @default
              */
             said?: string;
@@ -4554,7 +4554,7 @@ export interface components {
             new: components["schemas"]["IssueRow"][];
             /**
              * Quiet
-             * @description Quiet failures that stand, and that nobody has decided on.
+             * @description Quiet failures now that nobody has decided on.
              */
             quiet: components["schemas"]["QuietAnswer"][];
             /**
@@ -4631,7 +4631,7 @@ export interface components {
             state: "untriaged" | "accepted" | "settled" | "regressed" | "parked";
             /**
              * Alike
-             * @description By what it looks alike, the strongest first.
+             * @description What they have in common, the strongest first.
              */
             alike: string[];
             /**
@@ -4653,7 +4653,7 @@ export interface components {
             lasted: string;
             /**
              * Known
-             * @description What was found suspicious first, then the latest notes.
+             * @description Suspicious checks first, then the latest notes.
              */
             known: components["schemas"]["KnownThen"][];
             /** Known In All */
@@ -4689,7 +4689,7 @@ export interface components {
             };
             /**
              * Relation
-             * @description What it is to the one before it: its `cause`, the `context` it was raised in, or a `member` of the group. Absent on the first.
+             * @description Its relation to the one before it: its `cause`, the `context` it was raised in, or a `member` of the group. Absent on the first.
              */
             relation?: ("cause" | "context" | "member") | null;
             /**
@@ -4773,7 +4773,7 @@ export interface components {
             trace_id?: string | null;
             /**
              * Verdict
-             * @description What it meant for the issue's state, when it meant something.
+             * @description Its effect on the issue's state, if any.
              */
             verdict: string;
             /**
@@ -4851,7 +4851,7 @@ export interface components {
             trace_id?: string | null;
             /**
              * Verdict
-             * @description What it meant for the issue's state, when it meant something.
+             * @description Its effect on the issue's state, if any.
              */
             verdict: string;
             /**
@@ -4983,7 +4983,7 @@ export interface components {
             reason: string;
             /**
              * Course
-             * @description What came before, by slot, the newest last.
+             * @description Earlier values, by slot, the newest last.
              */
             course: number[];
             /**
@@ -5112,7 +5112,7 @@ export interface components {
             records: number;
             /**
              * Value
-             * @description What was asked for: the count, or the number.
+             * @description The result: the count, or the number.
              */
             value: number | null;
             /**
@@ -5183,7 +5183,7 @@ export interface components {
             to: string | null;
             /**
              * Waits For
-             * @description Whom or what it waits for, in words, '' for nothing; when absent that stays as it is.
+             * @description Whom or what it waits for, in words, '' for nothing; unchanged when absent.
              */
             waits_for?: string | null;
             /**
@@ -5204,7 +5204,7 @@ export interface components {
             to: string | null;
             /**
              * Waits For
-             * @description Whom or what it waits for, in words, '' for nothing; when absent that stays as it is.
+             * @description Whom or what it waits for, in words, '' for nothing; unchanged when absent.
              */
             waits_for?: string | null;
         };
@@ -5254,7 +5254,7 @@ export interface components {
             created: string;
             /**
              * Trouble
-             * @description Why it hands nothing over as it stands, '' where it does.
+             * @description Why it hands nothing over at present, '' where it does.
              */
             trouble: string;
         };
@@ -5323,7 +5323,7 @@ export interface components {
             chance: number;
             /**
              * Sure
-             * @description Whether it stands among all that was looked at; else it is only perhaps so.
+             * @description Whether it holds among all comparisons; else it is only *perhaps*.
              */
             sure: boolean;
             /** Found */
@@ -5374,7 +5374,7 @@ export interface components {
             number?: number;
             /**
              * Values
-             * @description What was asked for, each as text.
+             * @description The requested values, each as text.
              * @default {}
              */
             values?: {
@@ -5654,7 +5654,7 @@ export interface components {
              * @description Whom or what it waits for, in words.
              */
             waits_for: string;
-            /** @description Until what it is parked, where it is. */
+            /** @description The conditions of its parking, where it is parked. */
             parked: components["schemas"]["ParkedAnswer"] | null;
             /**
              * Reopened
@@ -5673,7 +5673,7 @@ export interface components {
             what_failed: string;
             /**
              * Users
-             * @description Users whom its failures met, in all of its life.
+             * @description Users that its failures hit, since it began.
              */
             users: number;
             /**
@@ -5815,7 +5815,7 @@ export interface components {
              * @description Whom or what it waits for, in words.
              */
             waits_for: string;
-            /** @description Until what it is parked, where it is. */
+            /** @description The conditions of its parking, where it is parked. */
             parked: components["schemas"]["ParkedAnswer"] | null;
             /**
              * Reopened
@@ -5885,7 +5885,7 @@ export interface components {
         JsonValue: unknown;
         /**
          * KeptAnswer
-         * @description How long what was reported is kept, and how much room it takes.
+         * @description How long reports are kept, and how much room it takes.
          */
         KeptAnswer: {
             /** Kept */
@@ -6007,7 +6007,7 @@ export interface components {
             };
             /**
              * Clock Skew Ms
-             * @description What was added to its times, because its sender's clock was wrong.
+             * @description Correction added to its times, because its sender's clock was wrong.
              */
             clock_skew_ms?: number | null;
         };
@@ -6033,7 +6033,7 @@ export interface components {
             days: number;
             /**
              * Said
-             * @description Whether somebody said so, or it is what is usual.
+             * @description Whether somebody set it; else it is the default.
              */
             said: boolean;
         };
@@ -6210,7 +6210,7 @@ export interface components {
             failures: number;
             /**
              * Runs
-             * @description Runs of the entry points that the issue was met on.
+             * @description Runs of the entry points on which the issue occurs.
              */
             runs: number;
             rate?: components["schemas"]["IntervalAnswer"] | null;
@@ -6257,7 +6257,7 @@ export interface components {
             why: string;
             /**
              * There
-             * @description What is there now, where it changed meanwhile.
+             * @description Its present values, where it changed meanwhile.
              */
             there?: {
                 [key: string]: unknown;
@@ -6281,7 +6281,7 @@ export interface components {
             failures_in_all: number;
             /**
              * Reason
-             * @description What is alike, and what differs, in words.
+             * @description Similarities and differences, in words.
              */
             reason: string;
         };
@@ -6354,7 +6354,7 @@ export interface components {
             reason?: string | null;
             /**
              * Notes
-             * @description What was changed to be able to take it.
+             * @description What was corrected in it.
              */
             notes?: string[] | null;
         };
@@ -6542,7 +6542,7 @@ export interface components {
              */
             template?: string;
             run?: components["schemas"]["RunPart"] | null;
-            /** @description Where a tracepoint made it: what was seen at its line. */
+            /** @description If a tracepoint made it: the state at its line. */
             hit?: components["schemas"]["HitPart"] | null;
         };
         /**
@@ -6567,7 +6567,7 @@ export interface components {
             people: string[];
             /**
              * Again S
-             * @description After so many seconds whoever still looks should say so again.
+             * @description Seconds after which somebody who still looks at it should report so again.
              */
             again_s: number;
         };
@@ -6833,7 +6833,7 @@ export interface components {
             issue: number | null;
             /**
              * Counted
-             * @description Of a failure that stands for theirs: how many of them were only counted, within ten seconds of it.
+             * @description For a failure that represents others: how many of them were only counted, within ten seconds of it.
              * @default 0
              */
             counted?: number;
@@ -6850,7 +6850,7 @@ export interface components {
             name: string;
             /**
              * Seen
-             * @description What was seen of it, or why it is missing.
+             * @description What is known of it, or why it is missing.
              */
             seen: string;
         };
@@ -6901,7 +6901,7 @@ export interface components {
             to: string[];
             /**
              * Priority
-             * @description What is high goes out in quiet hours too.
+             * @description High priority goes out in quiet hours too.
              * @default middle
              * @enum {string}
              */
@@ -6968,7 +6968,7 @@ export interface components {
             };
             /**
              * Secrets
-             * @description Mail: `password`. Webhook: `secret` to sign with, `headers`. Kept encrypted and never shown; null leaves what is kept.
+             * @description Mail: `password`. Webhook: `secret` to sign with, `headers`. Kept encrypted and never shown; null leaves the present ones.
              */
             secrets?: {
                 [key: string]: string | {
@@ -7295,7 +7295,7 @@ export interface components {
             days?: number;
             /**
              * Scope
-             * @description What it may do: read, decide (and read), or administer (all); never more than its person may.
+             * @description What it may do: read, decide (and read), or administer (all); never more than its person may do.
              * @default decide
              * @enum {string}
              */
@@ -7360,7 +7360,7 @@ export interface components {
         };
         /**
          * NotesAnswer
-         * @description What is known of an issue.
+         * @description Notes and checks of an issue.
          */
         NotesAnswer: {
             /** Notes */
@@ -7482,7 +7482,7 @@ export interface components {
             owner: string;
             /**
              * Person
-             * @description Who is meant; null where nobody is known, and issues go to nobody by it.
+             * @description The person; null where none is named, and it hands issues to nobody.
              */
             person: string | null;
             /** Lines */
@@ -7500,7 +7500,7 @@ export interface components {
             owner: string;
             /**
              * Person
-             * @description The name of one of the people; null forgets what was said.
+             * @description The name of one of the people; null for nobody.
              */
             person: string | null;
         };
@@ -7607,7 +7607,7 @@ export interface components {
             an_hour?: number | null;
             /**
              * People
-             * @description So many more people whom it met.
+             * @description A number of further people.
              */
             people?: number | null;
             /**
@@ -7629,7 +7629,7 @@ export interface components {
             said: string;
             /**
              * So Far
-             * @description How far what is counted has got, in words.
+             * @description Progress of the condition, in words.
              */
             so_far: string;
         };
@@ -7978,7 +7978,7 @@ export interface components {
             time: string;
             /**
              * Values
-             * @description All that it can be asked for, by name: the fields of its kind, and its attributes. What is empty is not there.
+             * @description All its fields by name: those of its kind, and its attributes. Empty ones are left out.
              */
             values: {
                 [key: string]: unknown;
@@ -8022,7 +8022,7 @@ export interface components {
         RedactionExample: {
             /**
              * Place
-             * @description Where it stands in the report.
+             * @description Its path in the report.
              */
             place: string;
             /** Before */
@@ -8416,7 +8416,7 @@ export interface components {
             lines: components["schemas"]["LineVerdict"][];
             /**
              * Log Orders
-             * @description What people ordered for the loggers of this app: an order that is not listed here holds no more. Absent where nothing is ordered.
+             * @description What people ordered for the loggers of this app: an order that is not listed here is over. Absent where there are no orders.
              */
             log_orders?: components["schemas"]["LogOrderPart"][] | null;
             /** @description What people want to see of single lines, where the sender asks for it (`Obitus-Tracepoints: 1`). */
@@ -8829,7 +8829,7 @@ export interface components {
             sentence: string;
             /**
              * Nobodys
-             * @description What came in, came back, or is regressed and fails, and nobody has taken up. What matters most first.
+             * @description New, reopened, or regressed and failing issues that nobody has. By priority.
              */
             nobodys: components["schemas"]["IssueRow"][];
             /** Came In */
@@ -8853,7 +8853,7 @@ export interface components {
             waits: components["schemas"]["IssueRow"][];
             /**
              * Quiet
-             * @description Quiet failures that stand, and that nobody has decided on.
+             * @description Quiet failures now that nobody has decided on.
              */
             quiet: components["schemas"]["QuietAnswer"][];
         };
@@ -8916,12 +8916,12 @@ export interface components {
         SignIn: {
             /**
              * Link
-             * @description What stands behind `#` in a sign-in link.
+             * @description The part after `#` of a sign-in link.
              */
             link?: string | null;
             /**
              * Invitation
-             * @description What stands behind `#` in an invitation.
+             * @description The part after `#` of an invitation.
              */
             invitation?: string | null;
             /** Name */
@@ -9115,7 +9115,7 @@ export interface components {
             field?: string;
             /**
              * State
-             * @description `filled` or `empty`, `not valid`, `checked`, `disabled`, `focused`; never what is in it.
+             * @description `filled` or `empty`, `not valid`, `checked`, `disabled`, `focused`; never its content.
              * @default []
              */
             state?: string[];
@@ -9258,10 +9258,10 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "stands" | "waits" | "not set" | "over";
+            state: "set" | "waits" | "not set" | "over";
             /**
              * Why
-             * @description Why it does not stand, or what has to be known where it does.
+             * @description Why it is not set, or a remark where it is.
              * @default
              */
             why?: string;
@@ -9279,7 +9279,7 @@ export interface components {
             offers?: number[];
             /**
              * File
-             * @description The file that it stands in.
+             * @description The file in which it is set.
              * @default
              */
             file?: string;
@@ -9343,7 +9343,7 @@ export interface components {
             window: components["schemas"]["WindowAnswer"];
             /**
              * Summary
-             * @description What was counted, as it is written.
+             * @description The summary, as it is written.
              */
             summary: string;
             /** By */
@@ -9376,7 +9376,7 @@ export interface components {
             not_listed?: number;
             /**
              * Back To
-             * @description Everything is counted that lies from here to the end of the window.
+             * @description Everything from here to the end of the window is counted.
              */
             back_to: string;
             /** Done */
@@ -9435,7 +9435,7 @@ export interface components {
             latest: string | null;
             /**
              * Trouble
-             * @description Why it takes nothing, or what it refused last; '' where all is well.
+             * @description Why it accepts nothing, or what it refused last; '' where all is well.
              */
             trouble: string;
             /** Trouble Since */
@@ -9487,7 +9487,7 @@ export interface components {
             latest: number;
             /**
              * Question
-             * @description What to ask for these records, as close as a question comes to it.
+             * @description A question that finds these records, as closely as possible.
              */
             question: string;
         };
@@ -9609,12 +9609,12 @@ export interface components {
             said: string;
             /**
              * Depth
-             * @description How many causes stand above it.
+             * @description How many causes it has above it.
              */
             depth: number;
             /**
              * Parent
-             * @description The key of what it is a part of, or that caused it; '' where neither is known.
+             * @description The key of the step that contains or caused it; '' where neither is known.
              */
             parent: string;
             /** Run */
@@ -9751,13 +9751,13 @@ export interface components {
             /** Until */
             until: string;
             /**
-             * Stands
-             * @description Whether it is still wanted.
+             * Active
+             * @description Whether it is not over.
              */
-            stands: boolean;
+            active: boolean;
             /**
              * Over
-             * @description Why it is over; '' while it stands.
+             * @description Why it is over; '' while it is set.
              */
             over: string;
             /** Hits */
@@ -9768,10 +9768,10 @@ export interface components {
              */
             latest: string | null;
             /**
-             * Stands In
-             * @description Instances that it stands in.
+             * Set In
+             * @description Instances in which it is set.
              */
-            stands_in: number;
+            set_in: number;
             /**
              * Waits In
              * @description Instances that have not loaded its code yet.
@@ -9807,7 +9807,7 @@ export interface components {
             line: number;
             /**
              * Minutes
-             * @description How long it stands. It cannot be left out.
+             * @description How long it stays set. Required.
              */
             minutes: number;
             /**
@@ -9818,13 +9818,13 @@ export interface components {
             condition?: string;
             /**
              * Values
-             * @description What is to be worked out, as `expression` or `name: expression`.
+             * @description Expressions to evaluate, as `expression` or `name: expression`.
              * @default []
              */
             values?: string[];
             /**
              * Message
-             * @description What it says as a log record, values in braces: `fare {base} for {passengers}`.
+             * @description The text of its log record, values in braces: `fare {base} for {passengers}`.
              * @default
              */
             message?: string;
@@ -9870,13 +9870,13 @@ export interface components {
             environment?: string;
             /**
              * Release
-             * @description The only one that it is meant for; '' for any.
+             * @description Only this one; '' for any.
              * @default
              */
             release?: string;
             /**
              * Hosts
-             * @description Hosts that are meant, `*` for any characters; none for all.
+             * @description Only these hosts, `*` for any characters; none for all.
              * @default []
              */
             hosts?: string[];
@@ -9894,7 +9894,7 @@ export interface components {
             hash?: string;
             /**
              * Code Hash
-             * @description SHA-256 of the line of code that is meant, without blanks around it: where another stands there, it is refused.
+             * @description SHA-256 of the requested line of code, without blanks around it: a process with another line there refuses.
              * @default
              */
             code_hash?: string;
@@ -9923,7 +9923,7 @@ export interface components {
             runtime: string;
             /**
              * State
-             * @description `stands`, `waits`, `not set` or `over`.
+             * @description `set`, `waits`, `not set` or `over`.
              */
             state: string;
             /** Why */
@@ -10089,7 +10089,7 @@ export interface components {
             environment: string;
             /**
              * Settled
-             * @description What was said when settling, in words.
+             * @description The choice when it was settled, in words.
              */
             settled: string;
             /** Reason */
@@ -11193,7 +11193,7 @@ export interface operations {
             query?: {
                 /** @description Only these states; may be repeated. */
                 state?: ("untriaged" | "accepted" | "settled" | "regressed" | "parked")[] | null;
-                /** @description What is asked: see docs/questions.md. */
+                /** @description The question: see docs/questions.md. */
                 question?: string | null;
                 /** @description By last failure, by first failure, or by failures inside the window. */
                 sort?: "last-seen" | "first-seen" | "failures";
@@ -22233,7 +22233,7 @@ export interface operations {
                         files?: {
                             /** @description As it is called in the release. */
                             path: string;
-                            /** @description First and last lines touched, as they stand in the release. */
+                            /** @description First and last lines touched, by the numbering of the release. */
                             ranges?: number[][];
                             /** @description Functions, classes and constants touched. */
                             names?: string[];
@@ -27903,7 +27903,7 @@ export interface operations {
             query?: {
                 /** @description The failing runs of this issue. */
                 issue?: number | null;
-                /** @description What is asked: see docs/questions.md. */
+                /** @description The question: see docs/questions.md. */
                 question?: string | null;
                 /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
                 window?: string;
@@ -29606,7 +29606,7 @@ export interface operations {
     by_template_api_records_logs_templates_get: {
         parameters: {
             query?: {
-                /** @description What is asked: see docs/questions.md. */
+                /** @description The question: see docs/questions.md. */
                 question?: string | null;
                 /** @description Most templates to return. */
                 most?: number;
@@ -29716,7 +29716,7 @@ export interface operations {
     found_api_records__kind__get: {
         parameters: {
             query?: {
-                /** @description What is asked: see docs/questions.md. */
+                /** @description The question: see docs/questions.md. */
                 question?: string | null;
                 /** @description `next` of the page before. */
                 cursor?: string | null;
@@ -29832,7 +29832,7 @@ export interface operations {
     occurring_values_api_records__kind__occurring_get: {
         parameters: {
             query?: {
-                /** @description What is asked: see docs/questions.md. */
+                /** @description The question: see docs/questions.md. */
                 question?: string | null;
                 /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
                 window?: string;
@@ -29942,9 +29942,9 @@ export interface operations {
     summary_api_records__kind__summary_get: {
         parameters: {
             query: {
-                /** @description What is counted, such as `count by entry_point over time`: see docs/questions.md. */
+                /** @description The summary, such as `count by entry_point over time`: see docs/questions.md. */
                 summary: string;
-                /** @description What is asked: see docs/questions.md. */
+                /** @description The question: see docs/questions.md. */
                 question?: string | null;
                 /** @description Most groups to return, the greatest. */
                 most?: number;
@@ -30057,7 +30057,7 @@ export interface operations {
     export_api_records__kind__export_get: {
         parameters: {
             query?: {
-                /** @description What is asked: see docs/questions.md. */
+                /** @description The question: see docs/questions.md. */
                 question?: string | null;
                 /** @description One line a row: CSV (RFC 4180), or JSON. */
                 form?: "csv" | "ndjson";
@@ -30485,7 +30485,7 @@ export interface operations {
     tail_api_records__kind__tail_get: {
         parameters: {
             query?: {
-                /** @description What is asked: see docs/questions.md. */
+                /** @description The question: see docs/questions.md. */
                 question?: string | null;
                 /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
                 window?: string;
@@ -30501,7 +30501,7 @@ export interface operations {
                 release?: string | null;
             };
             header?: {
-                /** @description The id of the last event that was got: the stream goes on behind it, without a gap. */
+                /** @description The id of the last event that arrived: the stream continues after it, without a gap. */
                 "Last-Event-ID"?: string | null;
             };
             path: {
@@ -30705,7 +30705,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description The number of the last event that was got: the stream goes on behind it. */
+                /** @description The number of the last event that arrived: the stream continues after it. */
                 "Last-Event-ID"?: string | null;
             };
             path?: never;

@@ -34,7 +34,7 @@
 	{#snippet children(value)}
 		<p class="text-surface-600-400 mb-4 text-sm">
 			{moment(value.window.start)} to {moment(value.window.end)}, from the steps of {countOf(value.whole, 'run')} that
-			{value.whole === 1 ? 'was' : 'were'} sent whole, of {value.runs.toLocaleString('en')}: each stands for those that ended like it.
+			{value.whole === 1 ? 'was' : 'were'} sent whole, of {value.runs.toLocaleString('en')}: each represents those with the same outcome.
 		</p>
 		{#if value.lines.length}
 			<CallGraph found={value} />

@@ -22,7 +22,7 @@
 	const known = $derived(new Set((before.value?.records ?? []).map((row) => row.number)));
 	const rows = $derived([...tail.rows.filter((row) => !known.has(row.number)), ...(before.value?.records ?? [])]);
 	const doing = new Doing();
-	const shapes: Record<string, string> = { stands: '●', waits: '○', 'not set': '✕', over: '◇' };
+	const shapes: Record<string, string> = { set: '●', waits: '○', 'not set': '✕', over: '◇' };
 
 	const end = (app: string) =>
 		doing.do(
@@ -52,10 +52,10 @@
 		</p>
 		<p class="mt-1 flex flex-wrap items-baseline gap-4">
 			<span
-				>{tracepoint.stands ? '● stands' : `◇ over: ${tracepoint.over}`}{tracepoint.stands ? ` until ${moment(tracepoint.until)}` : ''}, set
-				by {tracepoint.person}; {tracepoint.hits} of {countOf(tracepoint.most_hits, 'hit')}</span
+				>{tracepoint.active ? '● set' : `◇ over: ${tracepoint.over}`}{tracepoint.active ? ` until ${moment(tracepoint.until)}` : ''}, set by {tracepoint.person};
+				{tracepoint.hits} of {countOf(tracepoint.most_hits, 'hit')}</span
 			>
-			{#if tracepoint.stands && session.decides}<button class="act" onclick={() => end(tracepoint.app)}>End it</button>{/if}
+			{#if tracepoint.active && session.decides}<button class="act" onclick={() => end(tracepoint.app)}>End it</button>{/if}
 		</p>
 		<h2 class="mt-4 font-serif text-lg font-semibold">Where</h2>
 		<table class="w-full text-sm">

@@ -16,12 +16,12 @@
 		line: Number(place.params.get('line')) || undefined,
 		issue: Number(place.params.get('issue')) || undefined
 	};
-	const shape = (one: TracepointInfo) => (!one.stands ? '◇' : one.stands_in ? '●' : one.not_set_in ? '✕' : '○');
+	const shape = (one: TracepointInfo) => (!one.active ? '◇' : one.set_in ? '●' : one.not_set_in ? '✕' : '○');
 	const state = (one: TracepointInfo) =>
-		!one.stands
+		!one.active
 			? `over: ${one.over}`
 			: [
-					one.stands_in || !one.not_set_in ? `stands in ${countOf(one.stands_in, 'instance')}` : 'stands nowhere',
+					one.set_in || !one.not_set_in ? `set in ${countOf(one.set_in, 'instance')}` : 'set nowhere',
 					one.waits_in && `waits in ${one.waits_in}`,
 					one.not_set_in && `not set in ${one.not_set_in}`
 				]
@@ -42,7 +42,7 @@
 		</p>
 		<p class="text-surface-600-400">
 			{state(tracepoint)}. Set by {tracepoint.person}
-			{ago(tracepoint.made, live.now)}{tracepoint.stands ? `, until ${moment(tracepoint.until)}` : ''}.
+			{ago(tracepoint.made, live.now)}{tracepoint.active ? `, until ${moment(tracepoint.until)}` : ''}.
 		</p>
 	</li>
 {/snippet}
@@ -57,7 +57,7 @@
 		{#if session.decides}<TracepointForm {page} {from} />{/if}
 		<h2 class="font-serif text-lg font-semibold">Wanted now</h2>
 		<ul class="text-sm">
-			{#each page.tracepoints.filter((tracepoint) => tracepoint.stands) as tracepoint (tracepoint.id)}{@render one(tracepoint)}
+			{#each page.tracepoints.filter((tracepoint) => tracepoint.active) as tracepoint (tracepoint.id)}{@render one(tracepoint)}
 			{:else}<li class="text-surface-600-400 py-2">None.</li>{/each}
 		</ul>
 		<p class="text-surface-600-400 mt-2 text-sm">
@@ -65,10 +65,10 @@
 				? `Allowed in ${countOf(page.instances.length, 'running instance')} of ${[...new Set(page.instances.map((instance) => instance.app))].join(', ')}.`
 				: 'No running instance allows them.'}
 		</p>
-		{#if page.tracepoints.some((tracepoint) => !tracepoint.stands)}
+		{#if page.tracepoints.some((tracepoint) => !tracepoint.active)}
 			<h2 class="mt-6 font-serif text-lg font-semibold">Over</h2>
 			<ul class="text-sm">
-				{#each page.tracepoints.filter((tracepoint) => !tracepoint.stands) as tracepoint (tracepoint.id)}{@render one(tracepoint)}{/each}
+				{#each page.tracepoints.filter((tracepoint) => !tracepoint.active) as tracepoint (tracepoint.id)}{@render one(tracepoint)}{/each}
 			</ul>
 		{/if}
 	{/snippet}

@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** What is known of an issue: notes, checks, attachments. */
+	/** Notes and checks of an issue: notes, checks, attachments. */
 	export interface KnownProps {
 		issue: number;
 		app: string;

@@ -252,8 +252,8 @@ def silence(
     length: Annotated[str, typer.Argument(metavar="LENGTH", help="For how long: 30m, 2h, 1d.")],
     reason: Annotated[str, typer.Option("--reason", help="Why; shown beside the messages that are held back.")],
     rule: Rule = None,
-    app_name: Annotated[str | None, typer.Option("--app", help="Only what is of this app.")] = None,
-    environment: Annotated[str | None, typer.Option("--environment", help="Only what is of this environment.")] = None,
+    app_name: Annotated[str | None, typer.Option("--app", help="Only firings of this app.")] = None,
+    environment: Annotated[str | None, typer.Option("--environment", help="Only firings of this environment.")] = None,
     issue: Annotated[int | None, typer.Option("--issue", min=1, help="Only this issue.")] = None,
     start: Annotated[
         str | None, typer.Option("--from", help="Begin at this time, for maintenance: 2026-11-26T22:00.")

@@ -37,7 +37,7 @@ def _show(answer: dict[str, Any]) -> None:
         say("No run of this window called anything that is known. Look further back with --window 14d.")
         return
     say(
-        f"From the steps of {answer['whole']:,} runs that were sent whole, of {answer['runs']:,}: each stands for those that ended like it.",
+        f"From the steps of {answer['whole']:,} runs that were sent whole, of {answer['runs']:,}: each represents those with the same outcome.",
         QUIET,
     )
     table = plain_table("calls", "failed", "share", "half <", "95% <", "who calls whom", left=("who calls whom",))

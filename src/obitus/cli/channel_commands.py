@@ -164,7 +164,7 @@ def new_key(url: Url = None, token: Token = None, as_json: Json = False) -> None
         return
     show.say(
         f"The secrets of {count_of(answer['changed'], 'channel or target', 'channels and targets')} are encrypted with a new key. "
-        "Keep the key of before beside the backups that were made with it, and make a new backup: obitus backup DIR"
+        "Keep the old key with the backups that were made with it, and make a new backup: obitus backup DIR"
     )
     for name in answer["unreadable"]:
         show.say(f"The secrets of {safe(name)} could not be read. Give them again.", show.FAILED)

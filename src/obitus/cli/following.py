@@ -50,7 +50,7 @@ def follow_records(api: Api, kind: str, narrowed: Mapping[str, Any], latest: int
             shown = {row["number"] for row in before["records"]}
             yield list(reversed(before["records"]))
         elif event == "broken":
-            show.say(f"{data['reason']} It goes on where it was as soon as the service answers.", show.QUIET)
+            show.say(f"{data['reason']} It continues as soon as the service answers.", show.QUIET)
         elif event == "records":
             if data["left_out"]:
                 show.say(f"… {data['left_out']:,} more came in between and are not shown …", show.QUIET)

@@ -49,7 +49,7 @@ class Repository:
         try:
             self._ask("rev-parse", "--git-dir")
         except CliError as error:
-            raise UsageTrouble(f"{path} is no git repository ({error}). Give the folder that holds it.") from error
+            raise UsageTrouble(f"{path} is no git repository ({error}). Give the folder of the repository.") from error
         self.shallow = self._ask("rev-parse", "--is-shallow-repository").strip() == "true"
 
     def revision(self, name: str) -> str | None:

@@ -208,7 +208,7 @@ def rules_add(rule: RuleText, url: Url = None, token: Token = None, as_json: Jso
     """Use a grouping rule for new failures; `obitus regroup` applies it to past ones."""
     answer = api(url, token).post("/api/grouping-rules", {"rule": rule})
     print_json(answer) if as_json else show.say(
-        f"Rule {answer['id']} is active: {safe(answer['rule'])}. For what is there already: obitus regroup APP"
+        f"Rule {answer['id']} is active: {safe(answer['rule'])}. To apply it to past failures: obitus regroup APP"
     )
 
 

@@ -72,7 +72,7 @@ def stop(
 ) -> None:
     """Stop a hand-over rule."""
     api(url, token).delete(f"/api/handing-rules/{rule}")
-    show.say(f"Rule {rule} is stopped. What it handed over stays where it is.")
+    show.say(f"Rule {rule} is stopped. Issues that it handed over stay where they are.")
 
 
 @handing.command("apply")

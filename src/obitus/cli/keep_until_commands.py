@@ -20,7 +20,7 @@ keep = typer.Typer(
     no_args_is_help=True,
     rich_markup_mode=None,
 )
-app.add_typer(keep, name="keep", short_help="How long what was reported is kept.")
+app.add_typer(keep, name="keep", short_help="How long reports are kept.")
 
 KINDS = ("failures", "logs", "healthy runs", "other runs")
 Kind = Annotated[

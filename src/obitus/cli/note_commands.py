@@ -42,7 +42,7 @@ def note(
     print_json(answer) if as_json else _show(number, answer)
 
 
-@app.command(short_help="Show what is known of an issue.")
+@app.command(short_help="Show notes and checks of an issue.")
 def notes(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """Show notes, checks and attachments of an issue, oldest first."""
     answer = api(url, token).get(f"/api/issues/{number}/notes")

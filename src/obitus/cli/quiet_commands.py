@@ -68,7 +68,7 @@ def _show_quiet(found: list[dict[str, Any]]) -> None:
     say("Make an issue of it: obitus quiet --make-issue N. Nothing to act on: obitus quiet --leave N.", QUIET)
 
 
-@app.command(short_help="Show what one person met, in all apps.")
+@app.command(short_help="Show what happened to one person, in all apps.")
 def person(
     who: Annotated[
         str, typer.Argument(metavar="WHO", help="A user id, a session, a name, an e-mail address, or its hash.")

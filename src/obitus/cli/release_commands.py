@@ -139,7 +139,9 @@ def add(
     for note in found.notes:
         show.say(note, show.FAILED)
     if not found.commits:
-        show.say("No commit lies between the two. Say --since with what the release before it was made of.", show.QUIET)
+        show.say(
+            "There is no commit between the two releases. Give --since the commit of the release before.", show.QUIET
+        )
 
 
 @release_group.command("rename")
@@ -155,7 +157,7 @@ def rename(
     asked = api(url, token)
     answer = asked.patch(f"/api/apps/{app_meant(asked, app_name)}/releases/{quote(version, safe='')}", {"name": name})
     print_json(answer) if as_json else show.say(
-        f"{safe(version)} is {safe(answer['release'])} now; the old name goes on leading to it."
+        f"{safe(version)} is {safe(answer['release'])} now; the old name leads to it too."
     )
 
 

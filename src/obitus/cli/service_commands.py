@@ -255,7 +255,7 @@ def app_remove(
     if not yes:
         typer.confirm(f"Remove {safe(name)} with all that it reported? This cannot be undone", abort=True)
     answer = asked.delete(f"/api/apps/{quote(name, safe='')}")
-    print_json(answer) if as_json else show.say(f"{safe(name)} is removed; what it reported is deleted bit by bit.")
+    print_json(answer) if as_json else show.say(f"{safe(name)} is removed; its reports are deleted in the background.")
 
 
 @app_group.command("list")

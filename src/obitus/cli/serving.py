@@ -95,7 +95,7 @@ def serve(
         opened.close()
         raise CliError(
             f"the records in {data} are damaged where the service needs them to start. obitus verify --data {data} says what is broken. "
-            "Move the folder away and bring a backup back into its place: obitus restore BACKUP --data FOLDER"
+            "Move the folder away and restore a backup in its place: obitus restore BACKUP --data FOLDER"
         ) from error
     except (StoreError, OSError, sqlite3.Error) as error:
         opened.close()

@@ -70,7 +70,7 @@ def lists(
         print_json(answer)
         return
     if not answer["lists"]:
-        show.say("No list is saved yet. Ask on the page Issues, and save what is shown as a list.")
+        show.say("No list is saved yet. Search on the page Issues, and save the result as a list.")
         return
     for one in answer["lists"]:
         asked = one["view"].get("question") or "all"

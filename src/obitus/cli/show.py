@@ -177,7 +177,7 @@ def pipeline_key(answer: dict[str, Any]) -> None:
     _lines("obitus deploy RELEASE")
     console.print()
     say(
-        "It may report too. For an app make one without --may-deploy: what an app holds should not be able to report deploys.",
+        "It may report too. For an app make one without --may-deploy: an app's own key should not be able to report deploys.",
         QUIET,
     )
 

@@ -127,7 +127,7 @@ def summary(kind: str, answer: dict[str, Any]) -> None:
     if answer["not_listed"]:
         say(f"{count_of(answer['not_listed'], noun)} with still other values are counted in all only.", QUIET)
     if answer["cut"]:
-        say(f"{safe(answer['cut'])} Counted is what lies after {minute_of(answer['back_to'])}.", FAILED)
+        say(f"{safe(answer['cut'])} Counted from {minute_of(answer['back_to'])}.", FAILED)
 
 
 def templates(answer: dict[str, Any]) -> None:
@@ -147,7 +147,7 @@ def templates(answer: dict[str, Any]) -> None:
     sums = f"{count_of(answer['records'], 'log record')}, {count_of(answer['templates_in_all'], 'template')}"
     say(f"{sums}; … stands for a value where a template was found.", QUIET)
     if answer["cut"]:
-        say(f"{safe(answer['cut'])} Read is what lies after {minute_of(answer['back_to'])}.", FAILED)
+        say(f"{safe(answer['cut'])} Read from {minute_of(answer['back_to'])}.", FAILED)
 
 
 def _log(one: dict[str, Any]) -> Text:

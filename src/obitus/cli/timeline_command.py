@@ -97,7 +97,7 @@ def _show(answer: dict[str, Any], *, unfold: bool) -> None:
             QUIET,
         )
     if answer["folds"] and not unfold:
-        say("What is dull is folded; --unfold shows it.", QUIET)
+        say("Uninteresting steps are folded; --unfold shows them.", QUIET)
 
 
 def _line(entry: dict[str, Any], apps: list[str], answer: dict[str, Any]) -> None:

@@ -28,7 +28,7 @@ tracepoint = typer.Typer(
 app.add_typer(tracepoint, name="tracepoint", short_help="See the values at a line of a running app.")
 
 Number = Annotated[int, typer.Argument(metavar="NUMBER", help="The tracepoint's number.", min=1)]
-STATE_SHAPES: Final = {"stands": "●", "waits": "○", "not set": "×", "over": "◇"}
+STATE_SHAPES: Final = {"set": "●", "waits": "○", "not set": "×", "over": "◇"}
 LATEST: Final = 5
 
 
@@ -92,9 +92,11 @@ def add(
             print_json(answer)
             continue
         number = answer["tracepoint"]["id"]
-        show.say(f"Tracepoint {number} stands for {span(lives_ms)}, up to {count_of(hits, 'hit')}.")
+        show.say(f"Tracepoint {number} is set for {span(lives_ms)}, up to {count_of(hits, 'hit')}.")
         if "hash" in order:
-            show.say("It stands only where this source runs: its hash is compared, nothing of it was sent.", show.QUIET)
+            show.say(
+                "It is set only where this very source runs: hashes are compared, and no source was sent.", show.QUIET
+            )
         running = asked.get("/api/tracepoints", {"app": name.strip()})["instances"]
         if not running:
             show.say(
@@ -117,12 +119,12 @@ def list_tracepoints(
     if as_json:
         print_json(answer)
         return
-    shown = [one for one in answer["tracepoints"] if every or one["stands"]]
+    shown = [one for one in answer["tracepoints"] if every or one["active"]]
     for one in reversed(shown):
         _shown(one)
     over = len(answer["tracepoints"]) - len(shown)
     if not shown:
-        show.say("No tracepoint stands. Set one: obitus tracepoint add APP FILE:LINE --for 30m")
+        show.say("No tracepoint is set. Set one: obitus tracepoint add APP FILE:LINE --for 30m")
     if over:
         show.say(f"{over:,} more {'is' if over == 1 else 'are'} over (--all).", show.QUIET)
     running = answer["instances"]
@@ -164,7 +166,7 @@ def show_one(number: Number, url: Url = None, token: Token = None, as_json: Json
                 show.say(f"      {safe(said)}", show.FAILED if state["state"] == "not set" else "")
         if state["offers"]:
             show.say(f"      Lines that would do: {', '.join(map(str, state['offers']))}", show.QUIET)
-    if not answer["states"] and answer["tracepoint"]["stands"]:
+    if not answer["states"] and answer["tracepoint"]["active"]:
         show.say("  No instance has said anything of it yet. Does one run with OBITUS_TRACEPOINTS=1?", show.QUIET)
 
 
@@ -194,7 +196,7 @@ def hits(
         for row in reversed(rows):
             print_hit(row)
         if not rows and not as_json:
-            show.say(f"Nothing yet. Where does it stand? obitus tracepoint show {number}")
+            show.say(f"Nothing yet. Where is it set? obitus tracepoint show {number}")
         return
     with suppress(KeyboardInterrupt):
         for rows in follow_records(asked, "logs", question, limit):
@@ -264,10 +266,10 @@ def _shown(one: dict[str, Any]) -> None:
     asks += [*one["values"], *one["collect"]]
     show.say(f"      {safe(', '.join(asks))}" + (f"; only {safe(where)}" if where else ""), show.QUIET)
     state = (
-        f"stands in {count_of(one['stands_in'], 'instance')}"
+        f"set in {count_of(one['set_in'], 'instance')}"
         + (f", waits in {one['waits_in']:,}" if one["waits_in"] else "")
         + (f", not set in {one['not_set_in']:,}" if one["not_set_in"] else "")
-        if one["stands"]
+        if one["active"]
         else f"over: {safe(one['over'])}"
     )
     cost = f", the line ran {count_of(one['looked'], 'time')}, {one['cost_ms']:,.1f} ms" if one["looked"] else ""

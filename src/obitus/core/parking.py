@@ -27,7 +27,7 @@ class Until:
     an_hour: int | None = None
     """So many within one hour."""
     people: int | None = None
-    """So many more people whom it met."""
+    """A number of further people."""
     another: tuple[Another, ...] = ()
     """A failure in a release, an environment or an app that it was not met in before."""
 

@@ -28,7 +28,7 @@ _MOST_OF_REACH: Final = 25
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What is known of an issue when it is weighed."""
+    """Notes and checks of an issue when it is weighed."""
 
     state: State
     first_ms: int

@@ -79,7 +79,7 @@ class Sending:
                 if answer.status not in (429, 500, 502, 503, 504, 507):
                     raise SendingRefused(trouble)
             time.sleep(min(8.0, 0.25 * 2**turn))
-        raise ServiceAway(f"{trouble}. What came before was taken; read again to go on.")
+        raise ServiceAway(f"{trouble}. The lines before were stored; read again to continue.")
 
     def _count(self, answer: dict[str, Any]) -> None:
         self.stored += answer.get("stored", 0)

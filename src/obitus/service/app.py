@@ -108,7 +108,7 @@ async def _heard(
         Header(
             alias="Last-Event-ID",
             max_length=20,
-            description="The number of the last event that was got: the stream goes on behind it.",
+            description="The number of the last event that arrived: the stream continues after it.",
         ),
     ] = None,
 ) -> tuple[int, bool]:

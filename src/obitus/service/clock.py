@@ -51,7 +51,7 @@ class SteadyClock:
             if self._jumped_ms is None:
                 self._jumped_ms = at_ms
                 _log.warning(
-                    "the system's clock jumped from %s to %s; until a sender's clock agrees with it, time goes on as it did",
+                    "the system's clock jumped from %s to %s; until a sender's clock agrees with it, the service keeps its previous time",
                     to_text(counted_ms), to_text(wall_ms),
                 )  # fmt: skip
             if at_ms - self._jumped_ms > WAIT_MS:

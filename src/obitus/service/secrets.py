@@ -50,7 +50,7 @@ def why_weak(password: str, name: str) -> str | None:
     if float(found["guesses_log10"]) >= LEAST_GUESSES_LOG10:
         return None
     said = found["feedback"]["warning"] or "Too few guesses lead to it."
-    return f"{said.rstrip('.')}. Take several words that nobody would put together."
+    return f"{said.rstrip('.')}. Take several words that do not belong together."
 
 
 def password_fits(password: str, kept: str | None) -> bool:

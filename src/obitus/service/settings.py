@@ -81,7 +81,7 @@ class Limits:
     whole_failures_at_once: int = 1000
     """Failures of one issue that are kept whole however fast they come."""
     whole_failures_a_second: float = 10.0
-    """And so many more with each second; what comes beyond is counted, and one that is like it stands for it."""
+    """And so many more with each second; what comes beyond is counted, and a kept one like it represents it."""
     small_body_bytes: int = 64 * 1024
     """A body of more bytes than that, sent or inflated, is worked on in a process beside the service."""
     at_work_of_a_key: int = 2

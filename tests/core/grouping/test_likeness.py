@@ -30,7 +30,7 @@ ELSEWHERE: dict[str, Any] = {"callers": (("tides.look", 4), ("tides.start", 9))}
         (WITH_CODE, {"code": "return fares[kind] * shares"}, "perhaps", "on another line of code"),
         (WITH_CODE, {"code": ""}, "same", "the code is known for one only"),
         (WITH_CODE, {"code": "", "words": "ferry left, pier shut down"}, "perhaps", "with other words"),
-        (WITH_CODE, {"room": "prices"}, "same", "which now stands elsewhere"),
+        (WITH_CODE, {"room": "prices"}, "same", "which has moved"),
         (WITH_CODE, {"function": "cost_of", "callers": (("fares.price_of", 12), *CALLERS)}, "same", "moved into a function that the other one calls"),
         (WITH_CODE, {"function": "cost_of"}, "same", "the function around it has another name"),
         (WITH_CODE, {"function": "cost_of"} | ELSEWHERE, "perhaps", "the same line of code in another function"),

@@ -35,7 +35,7 @@ def text(*rules: str, of: list[ChainLink] | None = None, **facts: Any) -> str:
     ("rule", "said"),
     [
         ("type=ValueError together", "is nothing that a rule does"), ("together", "Say when"), ("together when", "The condition: At character 1: a term is expected"), ("together when type=", "The condition"),
-        ("joined when type=X", "is nothing that a rule does"), ("together with when type=X", "stands nothing"), ("apart by when type=X", "Name one to"),
+        ("joined when type=X", "is nothing that a rule does"), ("together with when type=X", "Nothing may come between"), ("apart by when type=X", "Name one to"),
         ("apart by a,b,c,d,e,f when type=X", "Name one to"), ("apart by , , when type=X", "Name one to"), ("skip frames when type=X", "Name the frames"),
         ("own code *a*b*c*d*e* when type=X", "four stars"), ("library code " + "x" * 201 + " when type=X", "Name the frames"), ("together when (type=X", "bracket"),
     ],

@@ -22,7 +22,7 @@ TEXTS: Final[dict[Kind, tuple[str, ...]]] = {
 def record_of(
     content: Mapping[str, Any], *, app: str, environment: str, received_ms: int, release: str | None = None
 ) -> dict[str, Any]:
-    """Return the fields of a report, after redaction. What is empty is not there. Times are Unix milliseconds.
+    """Return the fields of a report, after redaction. Empty ones are left out. Times are Unix milliseconds.
 
     ``release`` is its release by today's name, where that is another than the one it was reported with.
     """

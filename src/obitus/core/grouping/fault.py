@@ -108,7 +108,19 @@ def locate(chain: Sequence[ChainLink], recipe: int = 4) -> Fault:
     if cycle:
         site = next((f for f in reversed(frames) if _spot(f) in cycle), frames[-1])
         why = "an endless recursion: the functions that call each other count; where it hit the limit is chance"
-        return Fault(link, site, (), (), not site.own, 0, cycle, False, why_link, why, "the recursion tells what it is")
+        return Fault(
+            link,
+            site,
+            (),
+            (),
+            not site.own,
+            0,
+            cycle,
+            False,
+            why_link,
+            why,
+            "the functions of the recursion identify it",
+        )
     at = len(frames) - 1
     while at >= 0 and not frames[at].own:
         at -= 1
@@ -179,7 +191,7 @@ def _root(chain: Sequence[ChainLink]) -> tuple[int, str]:
         elif inner.relation == "cause":
             at, why = at + 1, "the root cause: the outer exception only wraps it"
         elif inner.relation == "context" and _wraps(chain[at], inner):
-            at, why = at + 1, "what was being handled: what came out was raised in its place"
+            at, why = at + 1, "the exception that was being handled: the outer one was raised in its place"
         else:
             # One that was only set aside stands between an exception and its cause where no code is shown.
             behind = next((i for i in range(at + 2, len(chain)) if chain[i].relation == "cause"), None)
@@ -305,7 +317,7 @@ def _blame(link: ChainLink, site: Frame, beneath: tuple[Frame, ...]) -> tuple[bo
         return False, "own code, innermost on the stack"
     kind = plain_type(link.type)
     if _OUTSIDE.search(kind):
-        return False, "own code, innermost on the stack: what failed lies outside of the program"
+        return False, "own code, innermost on the stack: the cause is outside the program"
     inner = beneath[-1]
     code = inner.code.strip()
     # A name that does not exist is the library's own slip, even where it raised it once more.
@@ -364,7 +376,7 @@ def _passes_on(link: ChainLink, site: Frame) -> bool:
 def _message(link: ChainLink, site: Frame, *, helper: int = 0) -> tuple[bool, str]:
     """Say whether the message counts, and why."""
     if link.type == SAID:
-        return True, "the app said this, nothing was raised: the words tell what it is; numbers and ids in them do not"
+        return True, "the app said this, nothing was raised: the words identify it; numbers and ids in them do not"
     code = site.code.strip()
     if not code:
         return True, "its fixed words count, since the line of code that failed is not known; values in it do not"

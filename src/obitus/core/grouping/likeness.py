@@ -127,7 +127,7 @@ def _built(one: Traits, other: Traits, *, same_spot: bool) -> Verdict:
     if not same_spot:
         same_words = one.words == other.words and _words_tell(one)
         return Verdict(
-            "perhaps" if same_words else "apart", 0.3, "the same words in another function of what was built"
+            "perhaps" if same_words else "apart", 0.3, "the same words in another function of the built code"
         )
     if one.build == other.build:
         if (one.line, one.column) == (other.line, other.column):
@@ -198,9 +198,7 @@ def _moved(one: Traits, other: Traits) -> Verdict:
     called = _nearest(one) & _nearest(other)
     if same_code and _code_tells(one):
         if same_name and (words_alike or called) and one.raised_in == other.raised_in:
-            return Verdict(
-                "same", 0.7, f"the same line of code in {last_name(one.function)}, which now stands elsewhere"
-            )
+            return Verdict("same", 0.7, f"the same line of code in {last_name(one.function)}, which has moved")
         if _calls(one, other):
             return Verdict("same", 0.7, "the same line of code, moved into a function that the other one calls")
         if called and words_alike:
@@ -217,7 +215,7 @@ def _moved(one: Traits, other: Traits) -> Verdict:
             return Verdict(
                 "same",
                 0.6,
-                "the same words in a function of the same name and with the same callers, which now stands elsewhere",
+                "the same words in a function of the same name and with the same callers, which has moved",
             )
         if _calls(one, other):
             return Verdict("perhaps", 0.5, "the same words in a function that the other one calls")

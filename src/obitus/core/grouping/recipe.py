@@ -222,7 +222,7 @@ def _parts(chain: Sequence[ChainLink], fault: Fault, traits: Traits, apart: tupl
             reason = "tells two places in one function apart within one build; an issue outlives a change of it"
             parts.append(Part("line", str(traits.line), counted=True, reason=reason))
     for spot, _ in traits.callers[: traits.helper]:
-        parts.append(Part("caller", spot, counted=True, reason="who called the helper: that is where the reason lies"))
+        parts.append(Part("caller", spot, counted=True, reason="the helper's caller: the reason is there"))
     if traits.raised_in:
         reason = "what in the library raised: a call can be wrong for several reasons"
         parts.append(Part("raised in", traits.raised_in, counted=True, reason=reason))

@@ -76,7 +76,7 @@ def parse_grouping_rule(text: str, rule_id: int = 0) -> GroupingRule:
     plain = said if condition is None else f"{said} when {asked}"
     if action == "together":
         if rest:
-            raise GroupingRuleTrouble(f"Between `together` and `when` stands nothing. {HOW}")
+            raise GroupingRuleTrouble(f"Nothing may come between `together` and `when`. {HOW}")
         return GroupingRule(rule_id, plain, condition, action)
     if action == "apart":
         names = tuple(part.strip() for part in rest.split(",") if part.strip())

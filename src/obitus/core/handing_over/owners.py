@@ -93,7 +93,7 @@ def _line(number: int, written: str) -> OwnedBy | str | None:
     if stripped.startswith("!"):
         return "a pattern cannot be turned round with !"
     if _SECTION.match(stripped):
-        return "it is the head of a section; the lines below it count as they stand"
+        return "it is the head of a section; the lines below it count unchanged"
     words = _WORDS.findall(stripped)
     if not words:
         return "it holds no pattern"

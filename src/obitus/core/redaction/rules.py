@@ -82,7 +82,7 @@ def parse_rule(text: str) -> Rule:
     if by == "name" and not words_of(what):
         raise RuleTrouble(f"{what!r} has no letter or digit, so it names nothing.")
     if by == "path" and not all(_PATH_STEP.fullmatch(step) for step in what.split(".")):
-        raise RuleTrouble(f"{what!r} is no path. Write field.field; * stands for any one field.")
+        raise RuleTrouble(f"{what!r} is no path. Write field.field; * is any one field.")
     if by == "pattern":
         try:
             pattern = re.compile(what)

@@ -14,7 +14,7 @@ from obitus.core.wording import minute_of
 _INDENT: Final = 4
 MOST_MESSAGE: Final = 300
 _NEVER_CALLED: Final = sys.stdlib_module_names | {"builtins", "pip", "setuptools", "pytest", "_pytest"}
-_UNREADABLE: Final = "What was kept of the call cannot be read: its names are none."
+_UNREADABLE: Final = "The kept call cannot be read: its names are not valid."
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,7 +208,7 @@ class _Test:
             f"    {kind}: {message}"[:MOST_MESSAGE] if message else f"    {kind}",
             "",
             f"This test makes that call and nothing else. {passes}",
-            "What it calls, and with what, came with a report: read it first.",
+            "The call and its values came with a report: read them first.",
             f"Then run it where the app can be imported: pytest {name}",
             *([""] if self.notes else []),
             *self.notes,

@@ -42,7 +42,7 @@ class Entry:
     severity: str = "INFO"
     duration_ms: float | None = None
     parent: str = ""
-    """The key of what it is a part of, or that caused it; '' where neither is known."""
+    """The key of the step that contains or caused it; '' where neither is known."""
     waits: bool = True
     """Whether its parent waits for it: what a queue hands over may end long after that."""
     run: str = ""

@@ -45,7 +45,7 @@ def read_message(text: str) -> Message:
             texts[-1] += sign
             at += 2
         elif sign == "}":
-            raise ExpressionTrouble("`}` ends nothing; one that is meant itself is written `}}`", at + 1)
+            raise ExpressionTrouble("`}` ends nothing; a literal one is written `}}`", at + 1)
         elif sign == "{":
             end = _end_of(text, at + 1)
             try:
@@ -79,4 +79,4 @@ def _end_of(text: str, begin: int) -> int:
         elif sign == "}":
             return at
         at += 1
-    raise ExpressionTrouble("`{` is not closed; one that is meant itself is written `{{`", begin)
+    raise ExpressionTrouble("`{` is not closed; a literal one is written `{{`", begin)

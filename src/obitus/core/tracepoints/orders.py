@@ -75,13 +75,13 @@ class Order:
     per_second: float = USUAL_A_SECOND
     person: str = ""
     release: str = ""
-    """The only one that it is meant for; '' for any."""
+    """Only this one; '' for any."""
     hash: str = ""
     """SHA-256 of the file that it was set with (see ``hash_of``); '' where nobody had it at hand."""
     code_hash: str = ""
     """Of the line of code that it was set on (see ``hash_of_line``); '' where nobody had it at hand."""
     hosts: tuple[str, ...] = ()
-    """Hosts that are meant, `*` for any characters; none for all."""
+    """Only these hosts, `*` for any characters; none for all."""
     instances: tuple[str, ...] = ()
     """Process numbers or beginnings of instance ids; none for all."""
 

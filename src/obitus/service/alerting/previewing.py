@@ -44,7 +44,7 @@ class Preview:
     cost_ms: float = 0.0
     """What one look costs."""
     now: str = ""
-    """What it would say now."""
+    """Its message as of now."""
 
 
 def preview_of(records: Records, condition: Condition, now_ms: int) -> Preview:

@@ -41,8 +41,8 @@ class Ticking:
             "obitus-alert-clock",
             self._turn,
             lambda: EVERY_S,
-            waits="what is due waits",
-            broke="what is due could not be done",
+            waits="due work waits",
+            broke="due work could not be done",
         )
 
     def look(self) -> None:
@@ -143,7 +143,7 @@ def digest_text(records: Records, end_ms: int, length_ms: int, home: str) -> str
         lines += _listed(records, kind, rows, end_ms, home)
     standing = [row for row in quiet.standing(reader) if row.left_ms is None]
     if standing:
-        lines += ["", "Quiet failures that stand:"]
+        lines += ["", "Quiet failures now:"]
         lines += [f"  {row.app}: {row.subject}. {row.reason}" for row in standing[:MOST_LISTED]]
     if fired:
         lines += ["", "Alerts:"]

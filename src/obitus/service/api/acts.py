@@ -54,7 +54,7 @@ def acts(
 
 @router.get(
     "/acts/file",
-    summary="What was done, as a file",
+    summary="The record of acts, as a file",
     response_class=StreamingResponse,
     responses=described("bad-window")
     | {200: {"content": {NDJSON: {}, CSV: {}}, "description": "One act a line, newest first."}},

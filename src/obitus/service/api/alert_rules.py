@@ -73,7 +73,7 @@ class AlertRuleOrder(BaseModel):
 
     when: When
     to: list[Annotated[str, Field(max_length=60)]] = Field(max_length=20, description="Channels that are notified.")
-    priority: Level = Field(default="middle", description="What is high goes out in quiet hours too.")
+    priority: Level = Field(default="middle", description="High priority goes out in quiet hours too.")
     at_most_an_hour: int = Field(
         default=12, ge=1, le=MOST_AN_HOUR, description="Messages; what fires beyond that goes out as one, later."
     )
@@ -114,7 +114,7 @@ class AlertRuleAnswer(BaseModel):
     number: int
     name: str
     when: str
-    said: str = Field(description="What it waits for, in words.")
+    said: str = Field(description="The condition, in words.")
     to: list[str]
     priority: Level
     at_most_an_hour: int
@@ -151,7 +151,7 @@ class WouldFire(BaseModel):
 class AlertPreview(BaseModel):
     """What a rule would have done in the last 14 days."""
 
-    said: str = Field(description="What it waits for, in words.")
+    said: str = Field(description="The condition, in words.")
     summary: str = Field(description="`Would have fired 3 times in 14 days: …`")
     firings: list[WouldFire] = Field(description="The latest of them, the newest first.")
     in_all: int
@@ -159,7 +159,7 @@ class AlertPreview(BaseModel):
     remark: str
     looked_at: str
     cost_ms: float = Field(description="What one look costs, measured just now.")
-    now: str = Field(description="What it would say now.")
+    now: str = Field(description="Its message as of now.")
 
 
 class PlanStep(BaseModel):

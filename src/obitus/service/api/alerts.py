@@ -70,7 +70,7 @@ class FiringAnswer(BaseModel):
     bound: str
     worst: str
     reason: str
-    course: list[float] = Field(description="What came before, by slot, the newest last.")
+    course: list[float] = Field(description="Earlier values, by slot, the newest last.")
     records: str = Field(description="The address of the search that finds exactly what caused it.")
     held_back: str = Field(description="Why nothing was sent of it by itself, '' where something was.")
     accepted: answers.Time | None

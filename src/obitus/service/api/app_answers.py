@@ -54,7 +54,7 @@ class AppAnswer(BaseModel):
     first_report: Time | None = Field(default=None, description="When its first report arrived.")
     last_report: Time | None = Field(default=None, description="When its latest report arrived.")
     last_remark: RefusalAnswer | None = Field(
-        default=None, description="What is not right with its reports although they are stored: clock, filters."
+        default=None, description="What is wrong with its reports although they are stored: clock, filters."
     )
     last_unknown_key: Time | None = Field(
         default=None, description="When a report last came with a key that no app has: perhaps this one's, mistyped."
@@ -102,7 +102,7 @@ class RedactionRulesAnswer(BaseModel):
 class RedactionExample(BaseModel):
     """One value that a rule would hide."""
 
-    place: str = Field(description="Where it stands in the report.")
+    place: str = Field(description="Its path in the report.")
     before: str
     after: str
 

@@ -21,7 +21,7 @@ Limit = Annotated[int, Query(ge=1, le=200, description="Most rows of one page.")
 Cursor = Annotated[str | None, Query(max_length=200, description="`next` of the page before.")]
 Question = Annotated[
     str | None,
-    Query(max_length=MOST_CHARACTERS, description="What is asked: see docs/questions.md."),
+    Query(max_length=MOST_CHARACTERS, description="The question: see docs/questions.md."),
 ]
 
 

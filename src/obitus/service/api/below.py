@@ -65,7 +65,7 @@ def below_the_app(records: Records, reported: Reported) -> Below | None:
     )
     if near is not None:
         app, found.run = near
-        found.notes.append(f"{app} ran it: what that run did stands here, too.")
+        found.notes.append(f"{app} ran it: the steps of that run are shown here, too.")
     elif isinstance(status, int) and status >= 400:
         found.notes.append(_nobody(records, reported.app, str(run.get("entry_point") or ""), path, time_ms))
     found.well = _well_before(records, reported, str(run.get("entry_point") or ""), path, time_ms)
@@ -105,7 +105,7 @@ def _nobody(records: Records, own: str, entry_point: str, path: str, time_ms: in
     if others:
         app = others[0].values.get("app")
         return f"No run of an app is known for it, though {app} answers at {path}: it ended in the web server, before it got there."
-    return "No run of an app is known for it. It ended in the web server, or what is behind that does not report here."
+    return "No run of an app is known for it. It ended in the web server, or the app behind it does not report here."
 
 
 def _well_before(records: Records, reported: Reported, entry_point: str, path: str, time_ms: int) -> WellBefore | None:

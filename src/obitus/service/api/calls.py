@@ -86,7 +86,7 @@ class CallsAnswer(BaseModel):
     lines_in_all: int
     points: list[PointTime] = Field(description="Those whose runs took longest in all first.")
     runs: int = Field(description="Runs of the window.")
-    whole: int = Field(description="Of these, so many were sent whole: each stands for those that ended like it.")
+    whole: int = Field(description="Of these, so many were sent whole: each represents those with the same outcome.")
 
 
 @router.get("/calls", summary="Who calls whom", responses=described("bad-window"))

@@ -56,7 +56,7 @@ class ChannelOrder(BaseModel):
     secrets: dict[str, str | dict[str, str]] | None = Field(
         default=None,
         max_length=5,
-        description="Mail: `password`. Webhook: `secret` to sign with, `headers`. Kept encrypted and never shown; null leaves what is kept.",
+        description="Mail: `password`. Webhook: `secret` to sign with, `headers`. Kept encrypted and never shown; null leaves the present ones.",
     )
     template: str = Field(
         default="", max_length=MOST_TEMPLATE, description="Of a webhook's body, in Jinja2; '' for a CloudEvent."

@@ -69,7 +69,7 @@ class ParkOrder(BaseModel):
         default=None, description="A number of failures within one hour."
     )
     people: Annotated[int, Field(ge=1, le=MOST_PEOPLE)] | None = Field(
-        default=None, description="So many more people whom it met."
+        default=None, description="A number of further people."
     )
     another: Annotated[list[Another], Field(max_length=3)] = Field(
         default=[],
@@ -95,7 +95,7 @@ class HandTo(BaseModel):
     waits_for: str | None = Field(
         default=None,
         max_length=200,
-        description="Whom or what it waits for, in words, '' for nothing; when absent that stays as it is.",
+        description="Whom or what it waits for, in words, '' for nothing; unchanged when absent.",
     )
 
 
@@ -141,7 +141,7 @@ class LeftIssue(BaseModel):
     number: int
     slug: str
     why: str
-    there: dict[str, Any] | None = Field(default=None, description="What is there now, where it changed meanwhile.")
+    there: dict[str, Any] | None = Field(default=None, description="Its present values, where it changed meanwhile.")
 
 
 class DecidedAnswer(BaseModel):
@@ -152,7 +152,7 @@ class DecidedAnswer(BaseModel):
     )
     done: list[int] = Field(description="The issues that are as it was decided.")
     left: list[LeftIssue] = Field(description="Those that were left as they are, and why.")
-    said: str = Field(default="", description="What was taken back.")
+    said: str = Field(default="", description="The decision that was undone.")
 
 
 DecisionNumber = Annotated[int, Path(ge=1, le=2**62, description="The number that the decision was answered with.")]

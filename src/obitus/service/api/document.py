@@ -204,7 +204,7 @@ def _known(records: Records, number: int, level: int) -> Iterator[Block]:
     if not found:
         return
     ways = ways_of(records)
-    yield Heading(level, "What was checked, and what is known")
+    yield Heading(level, "Checks and notes")
     for one in found:
         looked = f"{one.looked_at}: {one.found}. " if one.looked_at else ""
         yield Paragraph(f"{looked}{one.person}, {minute_of(to_text(one.time_ms))}")

@@ -52,12 +52,12 @@ class EarlierIssue(BaseModel):
     app: str
     title: str
     state: answers.StateName = Field(description="`regressed` where the fix did not hold.")
-    alike: list[str] = Field(description="By what it looks alike, the strongest first.")
+    alike: list[str] = Field(description="What they have in common, the strongest first.")
     score: float = Field(description="How near it is, from 0 to 1.")
     settled: answers.Time
     how: str = Field(description="How it was settled, and by whom.")
     lasted: str = Field(description="From its first failure until it was settled.")
-    known: list[KnownThen] = Field(description="What was found suspicious first, then the latest notes.")
+    known: list[KnownThen] = Field(description="Suspicious checks first, then the latest notes.")
     known_in_all: int
 
 

@@ -63,7 +63,7 @@ class HandingRuleAnswer(BaseModel):
     to: str
     person: str = Field(description="Who made it.")
     created: answers.Time
-    trouble: str = Field(description="Why it hands nothing over as it stands, '' where it does.")
+    trouble: str = Field(description="Why it hands nothing over at present, '' where it does.")
 
 
 class HandingRulesAnswer(BaseModel):
@@ -105,7 +105,7 @@ class OwnerAnswer(BaseModel):
     """An owner that a file names."""
 
     owner: str
-    person: str | None = Field(description="Who is meant; null where nobody is known, and issues go to nobody by it.")
+    person: str | None = Field(description="The person; null where none is named, and it hands issues to nobody.")
     lines: int
 
 
@@ -131,7 +131,7 @@ class OwnerNameOrder(BaseModel):
     owner: Annotated[str, StringConstraints(strip_whitespace=True, min_length=2, max_length=200)] = Field(
         description="As it is written in the file: `@skerry/fares`."
     )
-    person: str | None = Field(max_length=60, description="The name of one of the people; null forgets what was said.")
+    person: str | None = Field(max_length=60, description="The name of one of the people; null for nobody.")
 
 
 @router.get("/handing-rules", summary="Hand-over rules")
@@ -141,9 +141,7 @@ def rules(records: TheRecords) -> HandingRulesAnswer:
     found = []
     for row in HANDING.active(records.reader):
         rule = _checked(row.rule)
-        trouble = (
-            "" if rule.to in people else f"{rule.to} is not here any more: what it matches goes on to the next rule."
-        )
+        trouble = "" if rule.to in people else f"{rule.to} is not here any more: the next rule decides."
         found.append(
             HandingRuleAnswer(
                 id=row.id,
@@ -256,7 +254,7 @@ def remove_owners(records: TheRecords, acts: TheActs, person: SignedIn, name: Ap
 
 
 @router.post(
-    "/owner-names", summary="Say who is meant by an owner's name", responses=described("not-found", "too-many")
+    "/owner-names", summary="Say which person an owner's name means", responses=described("not-found", "too-many")
 )
 def say_owner(records: TheRecords, acts: TheActs, person: SignedIn, order: OwnerNameOrder) -> answers.Done:
     """Say which person a name in CODEOWNERS stands for: a team's name says it of nobody by itself."""

@@ -40,7 +40,7 @@ class ParkedAnswer(BaseModel):
     """Until what an issue is parked."""
 
     said: str = Field(description="In words; '' where only a person brings it back.")
-    so_far: str = Field(description="How far what is counted has got, in words.")
+    so_far: str = Field(description="Progress of the condition, in words.")
 
 
 class IssueRow(BaseModel):
@@ -68,7 +68,7 @@ class IssueRow(BaseModel):
     holder: str | None = Field(description="Who has it: takes care of it.")
     priority: PriorityAnswer
     waits_for: str = Field(description="Whom or what it waits for, in words.")
-    parked: ParkedAnswer | None = Field(description="Until what it is parked, where it is.")
+    parked: ParkedAnswer | None = Field(description="The conditions of its parking, where it is parked.")
     reopened: str = Field(description="Why it came back, where it was parked and nobody has decided on it since.")
     over_time: list[int] = Field(
         description="Failures per slice of the window, oldest first: at most 31, of so many whole hours each, beyond 14 days of whole days."
@@ -122,7 +122,7 @@ class DeskAnswer(BaseModel):
     new: list[IssueRow] = Field(
         description="First seen inside the window; nobody has decided on them, and nobody has them."
     )
-    quiet: list[QuietAnswer] = Field(description="Quiet failures that stand, and that nobody has decided on.")
+    quiet: list[QuietAnswer] = Field(description="Quiet failures now that nobody has decided on.")
     most_failures: list[IssueRow] = Field(
         description="Most failures inside the window, whatever their state but settled; not those above."
     )
@@ -144,7 +144,7 @@ class FailureRow(BaseModel):
     entry_point: str
     user: str | None = None
     trace_id: str | None = None
-    verdict: str = Field(description="What it meant for the issue's state, when it meant something.")
+    verdict: str = Field(description="Its effect on the issue's state, if any.")
     stands_for: int = Field(
         description="Itself, and those like it that were only counted, since the issue failed so often at once."
     )
@@ -192,7 +192,7 @@ class IssueAnswer(IssueRow):
     """One issue, whole. `failures` and `over_time` cover the window; everything else covers all of its life."""
 
     what_failed: str = Field(description="One sentence: type, where, how often, for whom, since when.")
-    users: int = Field(description="Users whom its failures met, in all of its life.")
+    users: int = Field(description="Users that its failures hit, since it began.")
     why: list[FingerprintAnswer] = Field(description="Why these failures are one issue.")
     collects: str | None = Field(
         default=None, description="What it collects, in words, where it was made of a quiet failure."
@@ -212,7 +212,7 @@ class LikeAnswer(BaseModel):
     title: str
     state: StateName
     failures_in_all: int
-    reason: str = Field(description="What is alike, and what differs, in words.")
+    reason: str = Field(description="Similarities and differences, in words.")
 
 
 class LikesAnswer(BaseModel):

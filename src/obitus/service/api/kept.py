@@ -41,7 +41,7 @@ class KeptForAnswer(BaseModel):
     kind: KindName
     app: str = Field(description="'' for all apps.")
     days: int = Field(description="0 for ever.")
-    said: bool = Field(description="Whether somebody said so, or it is what is usual.")
+    said: bool = Field(description="Whether somebody set it; else it is the default.")
 
 
 class RemovedDayAnswer(BaseModel):
@@ -54,7 +54,7 @@ class RemovedDayAnswer(BaseModel):
 
 
 class KeptAnswer(BaseModel):
-    """How long what was reported is kept, and how much room it takes."""
+    """How long reports are kept, and how much room it takes."""
 
     kept: list[KeptForAnswer]
     most_bytes: int | None = Field(description="What the files of all days may take; null for as much as there is.")
@@ -86,7 +86,7 @@ class DayToRemove(BaseModel):
     failures_that_stay: int = Field(
         description="The first and latest of open issues, and those of issues with notes or files."
     )
-    bytes: int = Field(description="Of its file now: of a day that goes as a whole, what it frees.")
+    bytes: int = Field(description="Size of its file now: of a day that is removed as a whole, the room that it frees.")
 
 
 class KeptPreview(BaseModel):
@@ -97,7 +97,7 @@ class KeptPreview(BaseModel):
     bytes: int = Field(description="What the days that go as a whole free. Of the others a part is freed.")
 
 
-@router.get("", summary="How long what was reported is kept")
+@router.get("", summary="How long reports are kept")
 def kept(records: TheRecords) -> KeptAnswer:
     """Return for how long each kind is kept, how much room all takes, and of which days something was removed."""
     said = retention.rules(records.reader)

@@ -23,7 +23,7 @@ class LookingAnswer(BaseModel):
     """Who looks at an issue."""
 
     people: list[str] = Field(description="All who do, the asker too, by name.")
-    again_s: float = Field(description="After so many seconds whoever still looks should say so again.")
+    again_s: float = Field(description="Seconds after which somebody who still looks at it should report so again.")
 
 
 @router.put("/me/looks-at/{number}", summary="Say that I look at an issue")

@@ -188,7 +188,7 @@ async def add(
 
 @router.post(
     "/apps/{name}/maps/turn-back",
-    summary="Turn back what came before the maps",
+    summary="Map back failures that came before the maps",
     status_code=202,
     responses=_PIPELINE,
 )

@@ -57,7 +57,7 @@ class NewToken(BaseModel):
     days: int = Field(default=365, ge=1, le=365, description="After how many days it ends.")
     scope: Scope = Field(
         default="decide",
-        description="What it may do: read, decide (and read), or administer (all); never more than its person may.",
+        description="What it may do: read, decide (and read), or administer (all); never more than its person may do.",
     )
     apps: list[Annotated[str, Field(max_length=60)]] | None = Field(
         default=None, min_length=1, max_length=100, description="Only these apps; all that I see when absent."

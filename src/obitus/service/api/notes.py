@@ -90,7 +90,7 @@ class AttachmentAnswer(BaseModel):
 
 
 class NotesAnswer(BaseModel):
-    """What is known of an issue."""
+    """Notes and checks of an issue."""
 
     notes: list[NoteAnswer]
     attachments: list[AttachmentAnswer]
@@ -115,7 +115,7 @@ class VersionsAnswer(BaseModel):
     versions: list[VersionAnswer]
 
 
-@router.get("/issues/{number}/notes", summary="What is known of an issue")
+@router.get("/issues/{number}/notes", summary="Notes and checks of an issue")
 def notes(records: TheRecords, number: Number) -> NotesAnswer:
     """Return notes, checks and attachments of an issue, oldest first."""
     issues.issue(records.reader, number)
@@ -169,7 +169,7 @@ def add_note(records: TheRecords, clock: TheClock, person: SignedIn, number: Num
 def _checked(order: NewNote | ChangedNote, output: str = "") -> Found:
     """Return what a check came to, "" for a note; raises a problem where it says nothing, or found something and not what was looked at."""
     if order.found and not order.looked_at.strip():
-        raise Problem("bad-field", "Say what was looked at, beside what was found.", field="looked_at")
+        raise Problem("bad-field", "Say what was checked too, beside the result.", field="looked_at")
     if not (order.text.strip() or order.looked_at.strip() or output.strip()):
         raise Problem("bad-field", "Write something.", field="text")
     return order.found or ("unclear" if order.looked_at else "")
@@ -248,7 +248,7 @@ async def attach(
     """Put a file to an issue, up to two megabytes. It is kept as it came, and only ever given out as a download."""
     body = await request.body()
     if not body:
-        raise Problem("bad-field", "The file is empty: send what it holds as the body.")
+        raise Problem("bad-field", "The file is empty: send its content as the body.")
     type_ = request.headers.get("content-type", "")[:100]
     return await asyncio.to_thread(_attach, records, clock.now_ms(), person.id, number, _file_name(name), type_, body)
 

@@ -78,7 +78,7 @@ class TargetAnswer(BaseModel):
     lost: int = Field(description="Reports that were older than seven days, or gone, before it took them.")
     lag: int = Field(description="Reports that came, and that it was not offered yet.")
     latest: answers.Time | None = Field(description="When it took something last.")
-    trouble: str = Field(description="Why it takes nothing, or what it refused last; '' where all is well.")
+    trouble: str = Field(description="Why it accepts nothing, or what it refused last; '' where all is well.")
     trouble_since: answers.Time | None
     made_by: str
     created: answers.Time

@@ -61,7 +61,7 @@ class MetAnswer(BaseModel):
     issue: int | None
     counted: int = Field(
         default=0,
-        description="Of a failure that stands for theirs: how many of them were only counted, within ten seconds of it.",
+        description="For a failure that represents others: how many of them were only counted, within ten seconds of it.",
     )
 
 

@@ -22,7 +22,7 @@ class RecordRow(BaseModel):
     kind: KindName
     time: Time
     values: dict[str, Any] = Field(
-        description="All that it can be asked for, by name: the fields of its kind, and its attributes. What is empty is not there."
+        description="All its fields by name: those of its kind, and its attributes. Empty ones are left out."
     )
     failure: str | None = Field(default=None, description="Of a failure: its id.")
     issue: int | None = Field(default=None, description="Of a failure: the issue that it went to.")
@@ -82,7 +82,7 @@ class GroupAnswer(BaseModel):
         description="The values, one for each field that was counted by; null where there is none."
     )
     records: int
-    value: float | None = Field(description="What was asked for: the count, or the number.")
+    value: float | None = Field(description="The result: the count, or the number.")
     course: list[float | None] | None = Field(default=None, description="The same for each slice.")
 
 
@@ -90,7 +90,7 @@ class SummaryAnswer(BaseModel):
     """A summary, as far as it is. Newest records are counted first."""
 
     window: WindowAnswer
-    summary: str = Field(description="What was counted, as it is written.")
+    summary: str = Field(description="The summary, as it is written.")
     by: list[str]
     records: int
     value: float | None
@@ -102,7 +102,7 @@ class SummaryAnswer(BaseModel):
     not_listed: int = Field(
         default=0, description="Records with values beyond those that are kept apart; in the sums they are counted."
     )
-    back_to: Time = Field(description="Everything is counted that lies from here to the end of the window.")
+    back_to: Time = Field(description="Everything from here to the end of the window is counted.")
     done: bool
     cut: str | None = None
 

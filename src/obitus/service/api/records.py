@@ -60,7 +60,7 @@ SummaryText = Annotated[
     str,
     Query(
         max_length=MOST_CHARACTERS,
-        description="What is counted, such as `count by entry_point over time`: see docs/questions.md.",
+        description="The summary, such as `count by entry_point over time`: see docs/questions.md.",
     ),
 ]
 
@@ -180,7 +180,7 @@ def occurring_values(
 
 @router.get(
     "/{kind}/summary",
-    summary="What the records of a question come to",
+    summary="A summary of the records of a question",
     responses=described("bad-window", "bad-question") | {200: {"content": {NDJSON: {}}}},
 )
 def summary(

@@ -98,7 +98,7 @@ class HigherRate(BaseModel):
     reason: str = Field(description="The numbers, in words.")
     factor: float
     chance: float = Field(description="How probable it is by chance.")
-    sure: bool = Field(description="Whether it stands among all that was looked at; else it is only perhaps so.")
+    sure: bool = Field(description="Whether it holds among all comparisons; else it is only *perhaps*.")
     found: Time
 
 
@@ -190,7 +190,7 @@ class CompareAnswer(BaseModel):
     issues: list[ComparedAnswer]
     entry_points: list[ComparedAnswer]
     counts: dict[KindName, int] = Field(description="Issues of each kind.")
-    false_share: float = Field(description="At most this share of what is called worse or better is so by chance.")
+    false_share: float = Field(description="At most this share of those called worse or better is so by chance.")
 
 
 class LaneEntry(BaseModel):
@@ -198,7 +198,7 @@ class LaneEntry(BaseModel):
 
     release: str
     failures: int
-    runs: int = Field(description="Runs of the entry points that the issue was met on.")
+    runs: int = Field(description="Runs of the entry points on which the issue occurs.")
     rate: IntervalAnswer | None = None
     environments: dict[str, int] = Field(description="Failures by environment.")
     deployed: Time | None = Field(default=None, description="When it first arrived anywhere.")
@@ -213,7 +213,7 @@ class VerdictAnswer(BaseModel):
 
     verdict: VerdictName
     environment: str = Field(description="Where it was settled; empty for everywhere.")
-    settled: str = Field(description="What was said when settling, in words.")
+    settled: str = Field(description="The choice when it was settled, in words.")
     reason: str
     confidence: float | None = None
     expected: float | None = Field(default=None, description="Failures that would be expected at the old rate.")

@@ -132,7 +132,7 @@ _FILE_SCHEMA = {
         "ranges": {
             "type": "array",
             "items": {"type": "array", "items": {"type": "integer"}},
-            "description": "First and last lines touched, as they stand in the release.",
+            "description": "First and last lines touched, by the numbering of the release.",
         },
         "names": {
             "type": "array",
@@ -370,7 +370,7 @@ def add_deploy(
     if time_ms > now_ms + MOST_AHEAD_MS:
         raise Problem(
             "deploy-ahead",
-            f"{to_text(time_ms)} lies ahead of now, {to_text(now_ms)}. Tell a deploy when it has happened; is the clock right?",
+            f"{to_text(time_ms)} lies ahead of now, {to_text(now_ms)}. Report a deploy once it has happened; is the clock right?",
             field="time",
         )
     time_ms = min(time_ms, now_ms)

@@ -50,7 +50,7 @@ class MissingAnswer(BaseModel):
     """What could not be kept."""
 
     name: str = Field(description="The placeholder in its place; '' where there is none.")
-    seen: str = Field(description="What was seen of it, or why it is missing.")
+    seen: str = Field(description="What is known of it, or why it is missing.")
 
 
 class ReproductionAnswer(BaseModel):
@@ -98,7 +98,7 @@ def reproduce_issue(records: TheRecords, number: Number, form: Form = "call", ba
         f"None of {len(latest):,} failures kept its call. The Python client keeps it with the first failures of each "
         "place in the code, and once a minute after that."
         if form in ("call", "expects")
-        else "What was reported of it is no longer kept.",
+        else "Its evidence is no longer kept.",
     )
 
 

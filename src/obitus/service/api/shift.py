@@ -58,7 +58,7 @@ class ShiftAnswer(BaseModel):
     window: answers.WindowAnswer
     sentence: str = Field(description="All of it in one sentence.")
     nobodys: list[issue_answers.IssueRow] = Field(
-        description="What came in, came back, or is regressed and fails, and nobody has taken up. What matters most first."
+        description="New, reopened, or regressed and failing issues that nobody has. By priority."
     )
     came_in: list[ShiftChange]
     decided: list[ShiftChange] = Field(description="What people decided and wrote.")
@@ -66,9 +66,7 @@ class ShiftAnswer(BaseModel):
     waits: list[issue_answers.IssueRow] = Field(
         description="Open issues that somebody has, that wait for something, or that something brings back."
     )
-    quiet: list[issue_answers.QuietAnswer] = Field(
-        description="Quiet failures that stand, and that nobody has decided on."
-    )
+    quiet: list[issue_answers.QuietAnswer] = Field(description="Quiet failures now that nobody has decided on.")
 
 
 @router.get("/shift", summary="What a shift hands on")

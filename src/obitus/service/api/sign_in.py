@@ -39,8 +39,8 @@ class SignIn(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    link: str | None = Field(default=None, max_length=200, description="What stands behind `#` in a sign-in link.")
-    invitation: str | None = Field(default=None, max_length=200, description="What stands behind `#` in an invitation.")
+    link: str | None = Field(default=None, max_length=200, description="The part after `#` of a sign-in link.")
+    invitation: str | None = Field(default=None, max_length=200, description="The part after `#` of an invitation.")
     name: str | None = Field(default=None, max_length=60)
     password: str | None = Field(default=None, max_length=1000)
     code: str | None = Field(

@@ -45,7 +45,7 @@ async def tail(
         Header(
             alias="Last-Event-ID",
             max_length=LONGEST_ID,
-            description="The id of the last event that was got: the stream goes on behind it, without a gap.",
+            description="The id of the last event that arrived: the stream continues after it, without a gap.",
         ),
     ] = None,
 ) -> Response:

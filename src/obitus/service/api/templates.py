@@ -42,7 +42,7 @@ class TemplateAnswer(BaseModel):
     records: int
     severity: str = Field(description="The worst of them.")
     latest: int = Field(description="The number of one of the latest records.")
-    question: str = Field(description="What to ask for these records, as close as a question comes to it.")
+    question: str = Field(description="A question that finds these records, as closely as possible.")
 
 
 class TemplatesAnswer(BaseModel):

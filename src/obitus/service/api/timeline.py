@@ -60,8 +60,8 @@ class TimelineEntry(BaseModel):
     host: str
     severity: SeverityName
     said: str
-    depth: int = Field(description="How many causes stand above it.")
-    parent: str = Field(description="The key of what it is a part of, or that caused it; '' where neither is known.")
+    depth: int = Field(description="How many causes it has above it.")
+    parent: str = Field(description="The key of the step that contains or caused it; '' where neither is known.")
     run: str
     number: int | None = Field(description="The number of its record, where it is one.")
     reports: int = Field(description="How many reports have it.")

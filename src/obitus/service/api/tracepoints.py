@@ -50,17 +50,15 @@ class TracepointAsked(BaseModel):
         description="Path of the source file, or its end: `sailings/fares.py`."
     )
     line: Annotated[int, Field(ge=1, le=10_000_000)]
-    minutes: Annotated[float, Field(gt=0, le=LONGEST_MINUTES)] = Field(
-        description="How long it stands. It cannot be left out."
-    )
+    minutes: Annotated[float, Field(gt=0, le=LONGEST_MINUTES)] = Field(description="How long it stays set. Required.")
     condition: Expression = Field(
         default="", description="When it counts, such as `passengers > 4`: see docs/tracepoints.md."
     )
     values: Annotated[list[Expression], Field(max_length=VALUES_OF_A_HIT)] = Field(
-        default=[], description="What is to be worked out, as `expression` or `name: expression`."
+        default=[], description="Expressions to evaluate, as `expression` or `name: expression`."
     )
     message: Annotated[str, Field(max_length=1_000)] = Field(
-        default="", description="What it says as a log record, values in braces: `fare {base} for {passengers}`."
+        default="", description="The text of its log record, values in braces: `fare {base} for {passengers}`."
     )
     collect: list[Collected] = Field(default=["locals", "stack", "attributes"], description="What comes with each hit.")
     depth: Annotated[int, Field(ge=1, le=bounds.MOST_DEPTH)] = Field(
@@ -76,11 +74,9 @@ class TracepointAsked(BaseModel):
         default=bounds.USUAL_A_SECOND, description="Most hits a second in each process."
     )
     environment: Annotated[str, Field(max_length=100)] = Field(default="", description="'' for all environments.")
-    release: Annotated[str, Field(max_length=300)] = Field(
-        default="", description="The only one that it is meant for; '' for any."
-    )
+    release: Annotated[str, Field(max_length=300)] = Field(default="", description="Only this one; '' for any.")
     hosts: Annotated[list[Name], Field(max_length=bounds.MOST_FILTERS)] = Field(
-        default=[], description="Hosts that are meant, `*` for any characters; none for all."
+        default=[], description="Only these hosts, `*` for any characters; none for all."
     )
     instances: Annotated[list[Name], Field(max_length=bounds.MOST_FILTERS)] = Field(
         default=[], description="Process numbers, or beginnings of instance ids; none for all."
@@ -91,7 +87,7 @@ class TracepointAsked(BaseModel):
     )
     code_hash: Annotated[str, Field(pattern="^([0-9a-f]{64})?$")] = Field(
         default="",
-        description="SHA-256 of the line of code that is meant, without blanks around it: where another stands there, it is refused.",
+        description="SHA-256 of the requested line of code, without blanks around it: a process with another line there refuses.",
     )
     issue: Annotated[int, Field(ge=1, le=2**53)] | None = Field(default=None, description="The issue that it is for.")
 
@@ -120,11 +116,11 @@ class TracepointAnswer(BaseModel):
     person: str
     made: Time
     until: Time
-    stands: bool = Field(description="Whether it is still wanted.")
-    over: str = Field(description="Why it is over; '' while it stands.")
+    active: bool = Field(description="Whether it is not over.")
+    over: str = Field(description="Why it is over; '' while it is set.")
     hits: int
     latest: Time | None = Field(description="When the latest hit happened.")
-    stands_in: int = Field(description="Instances that it stands in.")
+    set_in: int = Field(description="Instances in which it is set.")
     waits_in: int = Field(description="Instances that have not loaded its code yet.")
     not_set_in: int = Field(description="Instances that could not set it.")
     looked: int = Field(description="How often the line ran, in all instances.")
@@ -140,7 +136,7 @@ class TracepointState(BaseModel):
     release: str
     environment: str
     runtime: str
-    state: str = Field(description="`stands`, `waits`, `not set` or `over`.")
+    state: str = Field(description="`set`, `waits`, `not set` or `over`.")
     why: str
     trouble: str = Field(description="Why its condition could not be worked out, the last time that it could not.")
     file: str
@@ -199,7 +195,7 @@ def listed(
 
 @router.get("/api/tracepoints/{number}", summary="One tracepoint, and what became of it in each instance")
 def one(records: TheRecords, clock: TheClock, number: Number) -> OneTracepointAnswer:
-    """Return a tracepoint, on how many instances it stands, and where it could not be set and why. Its hits are log records: `tracepoint.id=7`."""
+    """Return a tracepoint, in how many instances it is set, and where it could not be set and why. Its hits are log records: `tracepoint.id=7`."""
     found = store.one(records.reader, number)
     (answer,) = _answers(records, [found], clock.now_ms())
     return OneTracepointAnswer(tracepoint=answer, states=[_state(one) for one in store.states(records.reader, number)])
@@ -307,7 +303,7 @@ def _answers(records: Records, found: list[Tracepoint], now_ms: int) -> list[Tra
 
 def _answer(one: Tracepoint, sums: StateSums, now_ms: int) -> TracepointAnswer:
     asked = json.loads(one.asked)
-    stands = one.ended_ms is None and one.until_ms > now_ms
+    active = one.ended_ms is None and one.until_ms > now_ms
     return TracepointAnswer(
         id=one.id,
         app=one.app,
@@ -330,13 +326,13 @@ def _answer(one: Tracepoint, sums: StateSums, now_ms: int) -> TracepointAnswer:
         person=one.person,
         made=to_text(one.made_ms),
         until=to_text(one.until_ms),
-        stands=stands,
-        over="" if stands else one.ended_why or "its time is over",
+        active=active,
+        over="" if active else one.ended_why or "its time is over",
         hits=one.hits,
         latest=to_text(one.latest_ms) if one.latest_ms else None,
-        stands_in=sums.stands if stands else 0,
-        waits_in=sums.waits if stands else 0,
-        not_set_in=sums.not_set if stands else 0,
+        set_in=sums.is_set if active else 0,
+        waits_in=sums.waits if active else 0,
+        not_set_in=sums.not_set if active else 0,
         looked=sums.looked,
         cost_ms=round(sums.cost_ms, 3),
     )

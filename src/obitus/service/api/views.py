@@ -280,7 +280,7 @@ def _only_counted(row: Issue) -> str:
         return ""
     return (
         f" It failed so often at once that {count_of(row.only_counted, 'failure')} of these "
-        f"{'was' if row.only_counted == 1 else 'were'} counted and not kept whole: others that are alike stand for them."
+        f"{'was' if row.only_counted == 1 else 'were'} counted and not kept whole: others like them represent them."
     )
 
 

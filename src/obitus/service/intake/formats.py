@@ -83,7 +83,7 @@ class ExceptionPart(_Part):
     )
     relation: Literal["cause", "context", "member"] | None = Field(
         default=None,
-        description="What it is to the one before it: its `cause`, the `context` it was raised in, "
+        description="Its relation to the one before it: its `cause`, the `context` it was raised in, "
         "or a `member` of the group. Absent on the first.",
     )
     frames: Annotated[list[FramePart], Field(max_length=bounds.FRAMES)] = Field(
@@ -146,7 +146,7 @@ class BodyPart(_Part):
     type: Short = Field(default="", description="Its media type.")
     bytes: Annotated[int, Field(ge=0)] = Field(default=0, description="How long it was.")
     cut: bool = Field(default=False, description="Whether only its start was kept.")
-    json_: JsonValue = Field(default=None, alias="json", description="What it held, where it was JSON.")
+    json_: JsonValue = Field(default=None, alias="json", description="Its content, where it was JSON.")
     form: Annotated[list[tuple[Short, Long]], Field(max_length=bounds.FIELDS)] | None = Field(
         default=None, description="Its fields, where it was a form."
     )
@@ -180,7 +180,7 @@ class SketchBox(_Part):
     field: Short = Field(default="", description="The field's name in its form.")
     state: Annotated[list[Short], Field(max_length=10)] = Field(
         default=[],
-        description="`filled` or `empty`, `not valid`, `checked`, `disabled`, `focused`; never what is in it.",
+        description="`filled` or `empty`, `not valid`, `checked`, `disabled`, `focused`; never its content.",
     )
     at: Annotated[list[Annotated[int, Field(ge=-100_000, le=100_000)]], Field(min_length=4, max_length=4)] = Field(
         description="Left, top, width and height in the viewport, in CSS pixels."
@@ -242,7 +242,7 @@ class KeptFailure(FailureReport):
     """A failure as it is kept."""
 
     clock_skew_ms: int | None = Field(
-        default=None, description="What was added to its times, because its sender's clock was wrong."
+        default=None, description="Correction added to its times, because its sender's clock was wrong."
     )
 
 
@@ -252,7 +252,7 @@ class HitPart(_Part):
     tracepoint: Annotated[int, Field(ge=1, le=2**53)] = Field(description="Its number.")
     number: Annotated[int, Field(ge=1)] = Field(default=1, description="The how manieth hit in this process, from 1.")
     values: Annotated[dict[Short, Long], Field(max_length=bounds.VALUES_OF_A_HIT)] = Field(
-        default={}, description="What was asked for, each as text."
+        default={}, description="The requested values, each as text."
     )
     frames: Annotated[list[FramePart], Field(max_length=bounds.FRAMES)] = Field(
         default=[], description="From the outermost call to the line; the line's alone where no stack was asked for."
@@ -270,7 +270,7 @@ class LogReport(_Report):
     message: Long
     template: Long = Field(default="", description="The message before its values were put in.")
     run: RunPart | None = None
-    hit: HitPart | None = Field(default=None, description="Where a tracepoint made it: what was seen at its line.")
+    hit: HitPart | None = Field(default=None, description="If a tracepoint made it: the state at its line.")
 
 
 class RunReport(_Report):
@@ -297,7 +297,7 @@ class TallyReport(_Report):
     )
     grows: bool = Field(
         default=False,
-        description="It may be sent again under its id with more runs; then only what is new is counted.",
+        description="It may be sent again under its id with more runs; then only the additional ones are counted.",
     )
 
 
@@ -321,7 +321,7 @@ class LineVerdict(BaseModel):
     slug: str | None = Field(default=None, description="Why it was refused; stable. See docs/report-format.md.")
     field: str | None = Field(default=None, description="The field that is not right.")
     reason: str | None = Field(default=None, description="Why it was refused, and what to do.")
-    notes: list[str] | None = Field(default=None, description="What was changed to be able to take it.")
+    notes: list[str] | None = Field(default=None, description="What was corrected in it.")
 
 
 class LogOrderPart(BaseModel):
@@ -349,7 +349,7 @@ class ReportsAnswer(BaseModel):
     lines: list[LineVerdict]
     log_orders: list[LogOrderPart] | None = Field(
         default=None,
-        description="What people ordered for the loggers of this app: an order that is not listed here holds no more. Absent where nothing is ordered.",
+        description="What people ordered for the loggers of this app: an order that is not listed here is over. Absent where there are no orders.",
     )
     tracepoints: TracepointsPart | None = Field(
         default=None,

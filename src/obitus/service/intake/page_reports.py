@@ -149,7 +149,9 @@ def _asked_again_later(intake: Intake, key: KnownKey, request: Request) -> None:
 
 
 def _too_much(wait_s: float) -> Problem:
-    said = "This page, or what sends from its address, reports more than it may. What it keeps comes later."
+    said = (
+        "This page, or other senders from its address, report more than they may. Reports that it keeps can come later."
+    )
     return Problem("too-busy", said, retry_after_s=min(60, 1 + int(wait_s)))
 
 

@@ -42,7 +42,7 @@ CLOCK_OFF_MS = 5 * 60_000
 BEYOND = f"release: the app has {MOST_RELEASES:,} releases already, so this report counts as one without a release. Name releases, not builds or commits."
 AMONG_OTHERS = f"entry_point: the app has {MOST_ENTRY_POINTS:,} entry points already, so these runs are counted with others as “{OTHERS}”. Name routes, not addresses."
 ONLY_COUNTED = (
-    "Its issue fails so often at once that this one was counted and not kept whole; one that is like it stands for it."
+    "Its issue fails so often at once that this one was counted and not kept whole; a kept one like it represents it."
 )
 MOST_AT_ONCE = 500
 FEW_AT_ONCE = 50

@@ -43,6 +43,6 @@ def reporting_key(intake: Intake, authorization: str) -> KnownKey:
         raise Problem("revoked-key", f"This key of {key.app} was revoked. Make a new one in Set-up.")
     if key.origins:
         raise Problem(
-            "not-this-key", "This is a key for pages: it stands where everybody reads it, and reports at /page alone."
+            "not-this-key", "This is a key for pages, which everybody can read: it may report at /page alone."
         )
     return key

@@ -70,7 +70,7 @@ def _fields(data: bytes, start: int, end: int) -> Iterator[tuple[int, int, int, 
         else:
             raise WireTrouble("a field has a kind that is none")
         if stop > end:
-            raise WireTrouble("a field is longer than what it stands in")
+            raise WireTrouble("a field is longer than the message that contains it")
         yield tag >> 3 if kind == _BYTES else 0, start, begin, stop
         start = stop
 

@@ -97,4 +97,4 @@ class Keeping:
                 next_s = time.monotonic() + EVERY_S
                 self.look()
             except Exception:
-                _log.exception("what is over its time could not be removed; it is tried again")
+                _log.exception("records over their time could not be removed; it is tried again")

@@ -170,7 +170,7 @@ class Runner:
                 break
             except Exception:
                 if not run.is_broken:
-                    _log.exception("the job %s broke off; it is tried again until it goes on", run.job.name)
+                    _log.exception("the job %s broke off; it is tried again until it succeeds", run.job.name)
                 run.is_broken = True
                 run.woken.set()
                 self.stopping.wait(AGAIN_S)
