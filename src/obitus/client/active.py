@@ -1,4 +1,4 @@
-"""The reporter of this process: setting it, asking for it, and letting it have the last word."""
+"""The reporter of this process: setting it, getting it, and ending it when the interpreter ends."""
 
 from __future__ import annotations
 
@@ -18,14 +18,14 @@ def active_reporter() -> Reporter | None:
 
 
 def use(chosen: Reporter) -> None:
-    """Let a reporter be the one of this process."""
+    """Make a reporter the one of this process."""
     state.active = chosen
     state.marking = chosen if "mark" not in chosen.settings.leave_out else None
     atexit.register(at_exit)
 
 
 def give_up() -> Reporter | None:
-    """Let nothing be reported from now on; return the reporter that there was."""
+    """Stop reporting; return the reporter that there was."""
     found = active_reporter()
     state.active = state.marking = None
     atexit.unregister(at_exit)

@@ -1,6 +1,6 @@
 """Failures beyond what is captured whole: counted with one like them that was, and reported as so many more of it.
 
-What failures have in common that are counted together is their form: the types of the exceptions, and the places in the code that
+Failures are counted together when they have the same form: the types of the exceptions, and the places in the code that
 they went through. Finding it takes microseconds, where a capture takes hundreds.
 """
 
@@ -24,21 +24,21 @@ MOST_IN_STORY: Final = 10
 MOST_LINKS: Final = 5
 """Exceptions of a chain, or members of a group, that a form is made of."""
 MOST_PLACES: Final = 30
-"""Of one exception, the innermost: one that calls itself has the same form however deep it came."""
+"""Of one exception, the innermost: a recursion has the same form at any depth."""
 _OF_THIS_ONE: Final = ("locals", "call")
-"""What a frame holds of one failure, and not of all that are like it."""
+"""What belongs to one failure, not to all failures like it."""
 
 
 class Form(NamedTuple):
-    """What failures have in common that are counted together."""
+    """What failures that are counted together have in common."""
 
     key: tuple[Any, ...]
     codes: list[CodeType]
-    """The code that the key names by its identity: as long as it is held, no other takes that."""
+    """The code objects that the key names by id: while they are held, no other object can have these ids."""
 
 
 def form_of(error: BaseException, entry_point: str) -> Form:
-    """Return the form of an exception that was met in a run of an entry point, empty outside of one."""
+    """Return the form of an exception in a run of an entry point, which is empty outside of a run."""
     form = Form((), [])
     found: list[Any] = [entry_point]
     link: BaseException | None = error
@@ -73,7 +73,7 @@ def _add(error: BaseException, found: list[Any], codes: list[CodeType]) -> None:
 
 
 class _Known:
-    """A form of which one failure was captured whole."""
+    """A form with one failure that was captured whole."""
 
     __slots__ = ("codes", "counter", "latest_ms", "report")
 
@@ -95,7 +95,7 @@ class Alike:
         self._forms = {}
 
     def learn(self, form: Form, report: dict[str, Any]) -> None:
-        """Remember a failure that is reported whole: from now on others of its form can be counted with it."""
+        """Remember a failure that is reported whole, so that others of its form can be counted with it."""
         if form.key in self._forms:
             return
         if len(self._forms) >= MOST_FORMS and not self._forget_one():
@@ -110,13 +110,13 @@ class Alike:
         self._forms[form.key] = _Known(form.codes, kept)
 
     def strengthen(self, form: Form, captured_by: str, severity: str) -> None:
-        """What is of this form was not handled after all."""
+        """Mark the failures of this form as unhandled after all."""
         known = self._forms.get(form.key)
         if known is not None:
             known.report |= {"handled": False, "captured_by": captured_by, "severity": severity}
 
     def count(self, form: Form) -> bool:
-        """Count a failure; return whether that could be done: one of its form must have been reported whole."""
+        """Count a failure; return False where none of its form has been reported whole."""
         known = self._forms.get(form.key)
         if known is None:
             return False
@@ -125,7 +125,7 @@ class Alike:
         return True
 
     def take_back(self, form: Form) -> None:
-        """Do not count one that was counted: it is captured after all. Nothing to do where it was reported already."""
+        """Take one out of the count again, because it is captured after all. Does nothing where the count was reported already."""
         known = self._forms.get(form.key)
         if known is not None and known.counter.waiting:
             known.counter.taken += 1
@@ -142,7 +142,8 @@ class Alike:
                 sender.put(report)
 
     def look(self) -> list[dict[str, Any]]:
-        """Return what ``send`` would queue, under the ids that it will have, and go on counting: for the case that the process is killed."""
+        """Return what ``send`` would queue, with the same ids, and go on counting. It is written down in case the
+        process is killed."""
         waiting = [(known.counter.waiting, known) for known in list(self._forms.values()) if known.counter.waiting]
         waiting.sort(key=lambda each: -each[0])
         return [self._report(known, min(failures, COUNTED)) for failures, known in waiting[:MOST_IN_STORY]]

@@ -1,7 +1,7 @@
-"""A second destination beside the service: reports as lines of JSON in a file, for places that have no network.
+"""A second destination in addition to the service: reports as lines of JSON in a file, for places without network.
 
-Each line is whole, and added with one write: several processes may share a file. A file that is full is set aside under the time at which
-that happened; of those, the oldest are removed beyond a bound. ``obitus send`` brings them to a service later.
+Each line is added with one write, so several processes may share a file. A full file is renamed with the time;
+beyond a bound the oldest of these are removed. ``obitus send`` brings them to a service later.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ MOST_FILES: Final = 16
 
 
 class AlsoFile:
-    """The file, written by any thread; ``dropped`` is told of reports that go with an old file."""
+    """The file, written by any thread; ``dropped`` is called with the number of reports removed with an old file."""
 
     def __init__(
         self,
@@ -33,7 +33,7 @@ class AlsoFile:
         self._dropped, self._most_bytes, self._most_files = dropped, most_bytes, most_files
 
     def write(self, lines: Sequence[bytes]) -> None:
-        """Add whole lines; raises OSError where they cannot be written, and nothing of them is there then."""
+        """Add whole lines. Raises OSError where they cannot be written; then none of them is in the file."""
         data = b"".join(lines)
         descriptor = self._open()
         try:
@@ -58,7 +58,7 @@ class AlsoFile:
             return os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o600)
 
     def _finish(self, descriptor: int, rest: bytes) -> None:
-        """Write what is left of a line; where the disk is full, end it, so that the next one can be read."""
+        """Write the rest of a line; where the disk is full, end the line, so that the next one can be read."""
         while rest:
             try:
                 rest = rest[os.write(descriptor, rest) :]

@@ -1,7 +1,6 @@
-"""Reports as they go out that are not delivered yet: in the spool on disk, or in memory where there is none.
+"""Encoded reports that are not delivered yet: in the spool on disk, or in memory where there is no spool.
 
-A lock guards them between the threads of a sender. At the end of the process, when those rest, whoever ends it takes it
-too, and never waits for it without a limit.
+A lock guards them between the threads of a sender. The thread that ends the process takes it too, with a time limit.
 """
 
 from __future__ import annotations
@@ -31,9 +30,8 @@ ADOPT_CHANGED_EVERY_S: Final = 1.0
 
 
 class Backlog:
-    """What one process has to deliver. It is bounded: ``drop`` counts what does not fit, by why.
-
-    ``wrote`` is called with how many reports were written to the file beside the service.
+    """What one process has to deliver. It is bounded: ``drop`` counts reports that do not fit, by reason. ``wrote``
+    is called with the number of reports written to the second file (``also``).
     """
 
     def __init__(
@@ -68,18 +66,18 @@ class Backlog:
 
     @property
     def spooled(self) -> tuple[int, int]:
-        """How many of them wait on disk, and how many bytes they take."""
+        """The number of those on disk, and their bytes."""
         spool = self._opened
         return (spool.waiting, spool.waiting_bytes) if spool is not None else (0, 0)
 
     @property
     def is_on_disk(self) -> bool:
-        """Whether what waits outlives this process."""
+        """Whether waiting reports outlive this process."""
         return self._opened is not None
 
     @property
     def expects_some(self) -> bool:
-        """Whether files of their own are there that were not taken in yet."""
+        """Whether there are reports in files of their own that were not taken in yet."""
         spool = self._opened
         return spool is not None and bool(spool.expected)
 
@@ -125,10 +123,7 @@ class Backlog:
         return self._encoder.line(report)
 
     def write_also(self, lines: list[bytes]) -> bool:
-        """Write lines to the file beside the service, where there is one; return whether they are there.
-
-        Never raises for what the disk does.
-        """
+        """Write lines to the second file, where there is one; return whether they were written. Never raises for errors of the disk."""
         if self._also is None or not lines:
             return False
         try:
@@ -144,7 +139,7 @@ class Backlog:
     def put_down(self, report: dict[str, Any], *, held: bool = False) -> Path | None:
         """Write a report to a file of its own in the spool, to be sent with the rest unless it is ``held``; None where there is no room.
 
-        Raises what the app raised meanwhile, in a signal handler for one.
+        Raises what the app raises meanwhile, for example in a signal handler.
         """
         spool = self.spool()
         if spool is None:
@@ -168,7 +163,7 @@ class Backlog:
             state.ours.working = was_ours
 
     def let_go(self, path: Path, *, send: bool) -> None:
-        """Send what was held in a file of its own, or remove it: something that says more is sent in its place."""
+        """Send a report held in a file of its own, or remove it because a more complete one is sent in its place."""
         spool = self._opened
         if spool is None:
             return
@@ -182,7 +177,7 @@ class Backlog:
         spool.held.discard(path)
 
     def _release(self, spool: Spool, path: Path) -> None:
-        """Send what was held in a file of its own. Raises OSError."""
+        """Send a report held in a file of its own. Raises OSError."""
         for line in spool.line_in(path):
             self.write_also([line])
             spool.expect(spool.let_go(path), line)
@@ -190,7 +185,7 @@ class Backlog:
     # With the lock.
 
     def write_down(self, queue: deque[dict[str, Any]], timeout_s: float = -1) -> None:
-        """Write what waits in a queue, as far as it waited when this began, to the spool or to memory."""
+        """Write the reports that are in a queue at this moment to the spool or to memory."""
         if not self._lock.acquire(True, timeout_s):
             return
         try:
@@ -243,14 +238,14 @@ class Backlog:
         self._sayings.say("spool-write", said)
 
     def look_for_others(self) -> None:
-        """Take over what processes that are gone left, where the folder changed since this looked last, and not all the time."""
+        """Take over what ended processes left, where the folder has changed since the last look; limited in frequency."""
         spool = self._opened
         if spool is None or monotonic() - self._adopted_s < ADOPT_CHANGED_EVERY_S or not spool.was_changed():
             return
         self.adopt()
 
     def adopt_if_long_ago(self) -> None:
-        """Take over what processes that are gone left, where that was not done for a minute."""
+        """Take over what ended processes left, at most once a minute."""
         if monotonic() - self._adopted_s > ADOPT_EVERY_S:
             self.adopt()
 
@@ -267,7 +262,8 @@ class Backlog:
         self._with_spool(lambda spool: self._adopt(spool, self._family))
 
     def _adopt(self, spool: Spool, family: str | None = None) -> None:
-        """Take over what processes that are gone left; what they had held when they were killed is in no file yet."""
+        """Take over what ended processes left; reports that they held back when they were killed still have to be
+        added to the second file."""
         spool.adopt(family, was_held=self.write_also)
 
     def next_batch(self, *, own: bool = False) -> Batch:
@@ -291,7 +287,7 @@ class Backlog:
             return Batch(lines, [])
 
     def done(self, batch: Batch, done: int) -> None:
-        """So many reports of a batch, from its first on, are done with."""
+        """Remove the first ``count`` reports of a batch, which are delivered or refused."""
         with self._lock:
             spool = self._opened
             if batch.places and spool is not None:
@@ -303,7 +299,7 @@ class Backlog:
                     self.memory_bytes -= len(self._memory.popleft())
 
     def is_urgent(self) -> bool:
-        """Whether something waits that somebody should see before the next process of this app runs."""
+        """Whether a report waits that somebody should see before the next process of this app runs."""
         with self._lock:
             spool = self._opened
             lines = list(self._memory)
@@ -316,11 +312,11 @@ class Backlog:
         self._with_spool(lambda spool: spool.tidy())
 
     def close(self) -> None:
-        """Let go of the spool's files; what waits in them is sent by the next process."""
+        """Close the spool's files; the next process sends the reports in them."""
         self._with_spool(lambda spool: spool.close())
 
     def forget(self) -> None:
-        """In a forked child: let go of the parent's files."""
+        """In a forked child: close the parent's files."""
         spool = self._opened
         if spool is not None:
             spool.forget()
@@ -340,5 +336,5 @@ class Backlog:
 
 
 def _can_wait(line: bytes) -> bool:
-    """Whether a report tells of nothing but what went well."""
+    """Whether a report is only of healthy runs."""
     return line.startswith((b'{"kind": "tally"', b'{"kind": "run"')) and b'"outcome": "ok"' in line

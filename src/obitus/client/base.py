@@ -1,4 +1,4 @@
-"""What all parts of a reporter share: settings, clocks, what every report has, and what hands reports over."""
+"""What all parts of a reporter share: settings, clocks, the common fields of reports, and the sender."""
 
 from __future__ import annotations
 
@@ -59,17 +59,17 @@ class Base:
         self.log_orders = LogOrders(settings.logs, fixed=settings.logs_fixed)
         self.family = family or os.urandom(4).hex()
         self.attributes: dict[str, Any] = {}
-        """What the app put on everything that this process reports."""
+        """Attributes that the app attached to all reports of this process."""
         self.ending = False
-        """Whether the interpreter ends."""
+        """Whether the interpreter is ending."""
         self.exit_until_s = 0.0
         self._process = self._describe_process(process)
-        # Whoever started this process, such as ``obitus run``, may have said which trace it belongs to.
+        # The parent, such as ``obitus run``, may have passed the trace that this process belongs to.
         self._trace = read_traceparent(os.environ.get("TRACEPARENT", "")) if joins_trace else None
 
     @property
     def process(self) -> Mapping[str, Any]:
-        """What everything that this process reports says of it."""
+        """Attributes of this process, on all its reports."""
         return self._process
 
     def new_id(self) -> str:
@@ -77,7 +77,7 @@ class Base:
         return str(uuid7(self.clock_ms(), self.random_bytes(10)))
 
     def exit_s(self) -> float:
-        """Return how long the end of the process may still be held up, in seconds."""
+        """Return for how many seconds the end of the process may still be delayed."""
         return max(0.0, self.exit_until_s - time.monotonic())
 
     def released(self, report: dict[str, Any]) -> dict[str, Any]:
@@ -113,7 +113,7 @@ class Base:
         return report
 
     def begin_in_child(self) -> None:
-        """This is another process now."""
+        """Begin again in a forked child."""
         self.ending = False
         self._process["process.pid"] = os.getpid()
         self._process["service.instance.id"] = self.new_id()

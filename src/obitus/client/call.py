@@ -1,4 +1,4 @@
-"""The call that failed: which function it was, how it is reached, and with what it was called, so that it can be called again."""
+"""The call that failed: its function, how that is reached, and its arguments, so that it can be called again."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from obitus.core.redaction import Redactor
 
 MOST_PLACES: Final = 500
 OF_A_PLACE: Final = 3
-"""So often the call is kept for one place in the code; afterwards once a minute. What comes more often than that is alike."""
+"""How often the call is kept for one place in the code; afterwards once a minute."""
 AGAIN_AFTER_S: Final = 60.0
 
 # Of code objects (docs.python.org, inspect, "Code Objects Bit Flags").
@@ -23,7 +23,7 @@ _HOW: Final = {_GENERATOR: "generator", _COROUTINE: "coroutine", _ASYNC_GENERATO
 
 
 class Calls:
-    """Keeps calls, each place in the code some times and then seldom."""
+    """Keeps calls: the first ones of each place in the code, and then one a minute."""
 
     def __init__(self, redactor: Redactor) -> None:
         self._redactor = redactor
@@ -68,7 +68,7 @@ class Calls:
         changed = _reassigned(code)
         held = frame.f_locals
         keeper = Keeper(self._redactor)
-        # What a method belongs to comes last: it may hold the whole app.
+        # The object of a method comes last: it may hold the whole app.
         for argument in arguments[1:] + arguments[:1]:
             name = argument["name"]
             if name in changed:
@@ -85,7 +85,7 @@ class Calls:
 
 
 def _reached(module: str, code: CodeType) -> dict[str, Any] | None:
-    """Return by which name of which class, or of none, a function is reached, and what kind of it that is."""
+    """Return the class (or none) and the name by which a function is reached, and its kind."""
     qualified = code.co_qualname
     holder, _, name = qualified.rpartition(".")
     found = find(module, qualified)
@@ -97,13 +97,13 @@ def _reached(module: str, code: CodeType) -> dict[str, Any] | None:
     if holder:
         belongs_to = "class" if kind is classmethod else "static" if kind is staticmethod else "object"
         name = private_name(holder.rpartition(".")[2], name)
-    # A property is reached by reading it.
+    # A property is called by reading it.
     is_read = kind is property and via == ["fget"]
     return {"holder": holder, "name": name, "belongs_to": belongs_to, "via": [] if is_read else via, "read": is_read}
 
 
 def _is_first(kind: type, name: str, code: CodeType) -> bool:
-    """Whether an object's own class gives that function under its name, and none in front of it another one."""
+    """Whether looking the name up on an object's class gives that very function."""
     for base in kind.__mro__:
         held = type.__getattribute__(base, "__dict__")
         if name in held:
@@ -142,7 +142,7 @@ _EXTENDED: Final = opcode.opmap["EXTENDED_ARG"]
 
 @lru_cache(maxsize=1000)
 def _reassigned(code: CodeType) -> frozenset[str]:
-    """Return the names of a function's local variables that it gives a value, or another one, by its bytecode."""
+    """Return the names of the local variables that a function assigns, by its bytecode."""
     found: set[str] = set()
     fast, cells = code.co_varnames, (*code.co_varnames, *code.co_cellvars, *code.co_freevars)
     # From 3.11 on, a parameter that is a cell keeps its place among the variables.

@@ -39,7 +39,7 @@ TEXT_TIMEOUT_S: Final = 0.2
 _OUR_FOLDER: Final = __file__.rpartition("capture.py")[0]
 STARTED_S: Final = time.time()
 
-# What the built-in types tell beyond their message.
+# What the built-in types hold beyond their message.
 _DETAILS: Final[tuple[tuple[type[BaseException], tuple[str, ...]], ...]] = (
     (SyntaxError, ("filename", "lineno", "offset", "text")),
     (ImportError, ("name", "path")),
@@ -62,7 +62,7 @@ def _library_folders() -> tuple[str, ...]:
 
 
 class Capture:
-    """Turns exceptions into the report's form. Keeps what does not change about a place in the code, bounded."""
+    """Turns exceptions into the report's form. Caches what does not change about a place in the code, bounded."""
 
     def __init__(
         self, redactor: Redactor, own: tuple[str, ...] = (), *, values: bool = True, source: bool = True
@@ -72,7 +72,7 @@ class Capture:
         self._values = values
         self._source_wanted = source
         self._library_folders = _library_folders()
-        # By the code's identity: hashing a code object looks at all that is in it. Each is held, so that no other takes its id.
+        # By id: hashing a code object looks at all of its content. Each is held, so that no other object gets its id.
         self._places: dict[tuple[int, int], tuple[dict[str, Any], CodeType]] = {}
         self._mute_types: set[type] = set()
         self._calls = Calls(redactor)
@@ -80,8 +80,8 @@ class Capture:
     def chain(self, error: BaseException) -> list[dict[str, Any]]:
         """Return the exception chain, from the outermost to the root cause, members of groups included.
 
-        Of a chain too long to be shown the middle is left out, of a group its last members; what is left out is counted
-        on the link behind which it would stand. Members of a group inside a group say which link they belong to.
+        Of a chain that is too long the middle is left out, of a group its last members; the link before the gap has
+        the number left out. Members of a group inside a group say which link they belong to.
         """
         found: list[dict[str, Any]] = []
         self._add(error, None, None, found, set(), [MOST_LOCALS_CHARS, 1])
@@ -96,7 +96,7 @@ class Capture:
         seen: set[int],
         room: list[int],
     ) -> None:
-        """Add an exception with what led to it, and with its members where it is a group."""
+        """Add an exception with its causes, and with its members where it is a group."""
         line: list[tuple[BaseException, str | None]] = []
         following: BaseException | None = error
         while following is not None and id(following) not in seen and len(line) < MOST_LINE:
@@ -138,7 +138,7 @@ class Capture:
                 self._add(member, "member", position, found, seen, room)
 
     def _add_remote(self, error: BaseException, found: list[dict[str, Any]]) -> None:
-        """Take in the frames of an exception that came back from another process: they come as text beside it."""
+        """Add the frames of an exception that came back from another process: they come as text with it."""
         text = _text_of_a_remote(error.__cause__)
         if text is None or is_finalizing():
             return
@@ -170,7 +170,8 @@ class Capture:
         return self._locals(frame, [MOST_LOCALS_CHARS], {}, most=LOCALS, depth=depth, chars=chars)
 
     def message_of(self, error: BaseException) -> str:
-        """Return the exception's message. Its ``__str__`` may be the app's own: raise, hang, be huge, be no text."""
+        """Return the exception's message. Its ``__str__`` may be the app's own, and may raise, hang, return
+        something huge or no text."""
         kind = type(error)
         written_by: object = kind.__str__
         if written_by in _PLAIN_STR and all(type(part) in _PLAIN_PARTS for part in _args_of(error)):
@@ -189,7 +190,7 @@ class Capture:
         if not _is_python(written_by) and all(type(part).__str__ in _PLAIN_PART_STR for part in _args_of(error)):
             ask()
             return answer[0]
-        # Code of the app runs here: in a thread of its own, so that one which never ends holds nothing up.
+        # Code of the app runs here: in a thread of its own, in case it never ends.
         asking = Worker("obitus-text", ask)
         if asking.start():
             asking.join(TEXT_TIMEOUT_S)
@@ -224,7 +225,7 @@ class Capture:
         return {}
 
     def _add_syntax_frame(self, error: SyntaxError, frames: list[dict[str, Any]]) -> None:
-        """The place of a syntax error is where the text is wrong, not where somebody had it read."""
+        """The place of a syntax error is in the source text, not where that was compiled."""
         file, line = error.filename, error.lineno
         if type(file) is not str or type(line) is not int:
             return
@@ -254,7 +255,7 @@ class Capture:
         frames: list[dict[str, Any]] = []
         known: dict[int, str] = {}
         # The innermost frames get their locals first: that is where it failed. Library code shows its locals only
-        # where it raised: the rest is bulk, and holds much that nobody wants to see leave.
+        # where it raised: the rest is bulk, and may hold private values.
         for frame, line in reversed(places):
             place = self._place(frame, line)
             if self._values and room[0] > 0 and (place["own"] or not frames):
@@ -291,8 +292,7 @@ class Capture:
     ) -> dict[str, str]:
         """Return a frame's local values as text. ``known`` holds what other frames of this stack showed already.
 
-        The same request, session or ``self`` is handed down from frame to frame: it is shown once, and nothing changes
-        it meanwhile, since all of a stack is looked at in one go.
+        The same request, session or ``self`` is passed from frame to frame: it is shown once.
         """
         held = frame.f_locals
         # A module's locals are its globals: mostly imports and functions, and much of it.
@@ -346,7 +346,7 @@ class Capture:
         except ImportError as interrupted:
             if is_the_apps(interrupted):
                 raise
-            # At the very end of the interpreter nothing can be loaded, not even what reads files.
+            # At the very end of the interpreter nothing can be imported, not even what reads files.
             lines = []
         if not lines and not file.startswith("<"):
             place["source_missing"] = "the file is not there any more, or cannot be read"
@@ -372,7 +372,7 @@ class Capture:
             return False
         if file.startswith("/") or file[1:2] == ":":
             return True
-        # A relative path says nothing: compiled modules have the one that they were built from. Their module was loaded
+        # A relative path says nothing: compiled modules have the path of their build. Their module was loaded
         # from somewhere.
         origin = _origin_of(module) or _origin_of(package_of(file))
         if origin:
@@ -387,7 +387,7 @@ def _args_of(error: BaseException) -> tuple[Any, ...]:
 
 
 def _text_of_a_remote(cause: BaseException | None) -> str | None:
-    """Return the traceback that a pool of processes sends along, as text; None where a cause is nothing of that kind."""
+    """Return the traceback that a pool of processes attaches as text; None where the cause is not such a text."""
     if cause is None or "RemoteTraceback" not in type(cause).__name__:
         return None
     text = getattr(cause, "tb", None)
@@ -423,7 +423,7 @@ def _is_python(method: Any) -> bool:
 
 
 def _changed_since(code: CodeType, file: str, lines: list[str]) -> bool:
-    """Whether a file's lines are not those that run any more: looked at only where it was written after the start."""
+    """Whether a file has changed since it was loaded; checked only where it was written after the start."""
     try:
         if os.stat(file).st_mtime <= STARTED_S:  # noqa: PTH116 - on the app's thread, cheaper than a Path
             return False
@@ -431,7 +431,7 @@ def _changed_since(code: CodeType, file: str, lines: list[str]) -> bool:
     except OSError as interrupted:
         if is_the_apps(interrupted):
             raise
-        # It may lie in an archive, which the loader can still read.
+        # It may be in an archive, which the loader can still read.
         return False
     except (SyntaxError, ValueError) as interrupted:
         if is_the_apps(interrupted):

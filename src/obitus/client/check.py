@@ -29,7 +29,7 @@ TIMEOUT_S: Final = 10.0
 
 @dataclass(frozen=True)
 class Finding:
-    """One thing that was looked at: what, whether it is right, and what was found or has to be done."""
+    """One check: its name, whether it passed, and what was found or has to be done."""
 
     what: str
     right: bool
@@ -37,7 +37,7 @@ class Finding:
 
 
 def check(settings: Settings) -> list[Finding]:
-    """Look at everything between this shell and a stored report; stop at the first thing that is wrong."""
+    """Check everything between this shell and a stored report; stop at the first check that fails."""
     findings = []
     for finding in _steps(settings):
         findings.append(finding)

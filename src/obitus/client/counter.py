@@ -1,4 +1,4 @@
-"""Counting from several threads, and from a signal handler that comes in between: no lock is taken."""
+"""Counting from several threads and from signal handlers, without a lock."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import itertools
 
 
 class Counter:
-    """How many there were of one kind: ``next(counter.count)`` counts one, in one step of the interpreter."""
+    """A count: ``next(counter.count)`` adds one, in one step of the interpreter."""
 
     __slots__ = ("count", "id", "since_ms", "taken")
 
@@ -14,11 +14,11 @@ class Counter:
         self.count = itertools.count()
         self.taken = 0
         self.id: str | None = None
-        """Of the report that will say how many there were, once it has one."""
+        """The id of the report that will have the number, once it has one."""
         self.since_ms = 0
 
     @property
     def waiting(self) -> int:
-        """How many were counted and not taken yet."""
-        # Its only public way to be looked at without being counted on: ``count(5)``.
+        """The number counted and not taken yet."""
+        # The only public way to read it without adding: ``count(5)``.
         return int(repr(self.count)[6:-1]) - self.taken

@@ -1,4 +1,4 @@
-"""Batches of reports to the service: what it answers says which are done with, and how long to wait before the next."""
+"""Sends batches of reports to the service. The answer says which are done, and how long to wait before the next batch."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ LONGEST_WAIT_S: Final = 30.0
 
 
 class Delivery:
-    """Delivers to one service. ``heard`` gets what it answers, ``counted`` how many reports it took and refused."""
+    """Delivers to one service. ``heard`` gets its answers, ``counted`` the numbers of reports stored and refused."""
 
     def __init__(
         self,
@@ -52,16 +52,15 @@ class Delivery:
             self._connection.close()
 
     def forget(self) -> None:
-        """In a forked child: let go of the parent's connection."""
+        """In a forked child: close the parent's connection."""
         if self._connection is not None:
             self._connection.forget()
 
     def post(
         self, batch: list[bytes], failures: int, connect_s: float, whole_s: float, *, at_the_end: bool = False
     ) -> tuple[int, float]:
-        """Send a batch; return how many of its lines are done with, and how long to wait.
-
-        At the end of the process CannotConnect is raised: there is no next try.
+        """Send a batch; return how many of its lines are done, and how long to wait. At the end of the process it
+        raises CannotConnect: there is no next try.
         """
         headers = {
             "Authorization": f"Bearer {self._settings.key}",
@@ -72,7 +71,7 @@ class Delivery:
         if self._settings.tracepoints is not None:
             headers["Obitus-Tracepoints"] = "1"
         if self._says_time:
-            # With it the service can put right what a wrong clock here has stamped.
+            # With it the service can correct times of a wrong clock here.
             headers["Obitus-Clock"] = datetime.now(UTC).isoformat(timespec="milliseconds")
         back_off = min(LONGEST_WAIT_S, 0.5 * 2 ** min(failures, 10)) * random.uniform(0.5, 1.0)  # noqa: S311 - jitter
         if self._connection is None:
@@ -84,7 +83,7 @@ class Delivery:
                 raise
             where = "on disk" if self._is_on_disk() else "in memory"
             if failures and not self._is_leaving():
-                # At the second try: a process that is over by then has nobody to tell.
+                # At the second try: a process that has ended by then cannot print anything.
                 self._say("away", f"Obitus: {self._url} cannot be reached ({error}). Reports wait {where}.")
             return 0, back_off
         return self._read_answer(answer.status, answer.headers.get("retry-after"), answer.body, batch, back_off)
@@ -104,12 +103,12 @@ class Delivery:
             return len(batch), 0
         detail = str(body.get("detail", "")) or f"status {status}"
         if body.get("slug") == "format-not-supported":
-            # The service may be brought up to date: until then what there is waits.
+            # The service may be upgraded: until then the reports wait.
             self._say("format", f"Obitus: nothing is reported: {detail}")
             return 0, back_off
         if status in (413, 400) and body.get("slug"):
             if len(batch) > 1:
-                # Something in it does not pass: each goes alone, so that only that one is lost.
+                # The service refuses something in it: send each report alone, so that only that one is lost.
                 done = 0
                 for line in batch:
                     one_done, wait_s = self.post([line], 0, TIMEOUT_S, TIMEOUT_S)
@@ -141,7 +140,7 @@ class Delivery:
         self._sayings.say(what, self._redactor.text(text))
 
     def post_quietly(self, batch: list[bytes], connect_s: float, whole_s: float) -> tuple[int, float]:
-        """Send a batch at the end of the process and say nothing; raises CannotConnect where there is no use in another try."""
+        """Send a batch at the end of the process and print nothing; raises CannotConnect where another try is useless."""
         said = self._sayings
         self._sayings = Sayings()
         self._sayings.mute()

@@ -1,4 +1,4 @@
-"""From a captured report to the line that goes out: edited by the team's own function, redacted, bounded."""
+"""From a captured report to the line that is sent: edited by the team's own function, redacted, bounded."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ MOST_REPORT_BYTES: Final = 900_000
 
 
 class Encoder:
-    """Writes reports as lines of JSON. Used by any thread; holds nothing that changes."""
+    """Writes reports as lines of JSON. Used by any thread; has no state."""
 
     def __init__(
         self, settings: Settings, redactor: Redactor, dropped: Callable[[str], None], sayings: Sayings
@@ -28,7 +28,7 @@ class Encoder:
         self._sayings = sayings
 
     def line(self, report: dict[str, Any]) -> bytes | None:
-        """Return a report as it goes out, edited and redacted; None where it is dropped, which is counted."""
+        """Return a report, edited and redacted; None where it is dropped, which is counted."""
         finish_trail(report)
         if self._edit is not None:
             try:
@@ -47,7 +47,7 @@ class Encoder:
             report = edited
         try:
             written = json.dumps(report, ensure_ascii=False, allow_nan=False)
-            # What is known of a place in the code is shared by all reports; what changes a report needs its own.
+            # Frames of one place are shared by all reports; an edit needs a copy of its own.
             whole = json.loads(written) if self._redactor.rules else report
             text = json.dumps(self._redactor.report(whole, written), ensure_ascii=False, allow_nan=False)
             line = text.encode("utf-8", "replace") + b"\n"

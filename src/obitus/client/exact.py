@@ -1,7 +1,6 @@
-"""Values in a form that code can be written from, without running a line of the app's code.
-
-What ``values`` shows is for reading. This form is for the test that makes the failing call again: it keeps types, fields
-and who holds whom, within bounds, and says of the rest what was seen of it. The forms are described in
+"""Values in a form from which code can be written, without running a line of the app's code. ``values`` makes text
+for people. This form is for the test that makes the failing call again: it keeps types, fields and shared objects,
+within bounds; the rest is a placeholder that says what is known of it. The forms are described in
 ``core/reproducing/values.py``, which writes Python from them.
 """
 
@@ -47,7 +46,7 @@ _HEAP_TYPE, _IMMUTABLE_TYPE = 1 << 9, 1 << 8
 _BASES: Final[tuple[type, ...]] = (
     collections.OrderedDict, collections.defaultdict, deque, dict, list, tuple, set, frozenset, str, int, float, bytes,
 )  # fmt: skip
-"""Built-in types that an app's class may be a kind of: what is theirs is kept beside the fields."""
+"""Built-in types from which an app's class may inherit: their content is kept in addition to the fields."""
 _SEQUENCES: Final[dict[type, str]] = {
     list: "list", tuple: "tuple", set: "set", frozenset: "frozenset", deque: "deque",
 }  # fmt: skip
@@ -58,7 +57,7 @@ _MAPPINGS: Final[dict[type, str]] = {
 _LOCKS: Final = {type(threading.Lock()): "Lock", type(threading.RLock()): "RLock", threading.local: "local"}
 _PATHS: Final = (pathlib.PosixPath, pathlib.WindowsPath, pathlib.PurePosixPath, pathlib.PureWindowsPath)
 _WRAPPED: Final = ("__wrapped__", "func", "fget", "callback", "run", "fn", "_func")
-"""Under which names what wraps a function usually keeps it."""
+"""Attributes under which wrappers usually keep the wrapped function."""
 
 
 class Keeper:
@@ -74,11 +73,11 @@ class Keeper:
         self._waiting: deque[tuple[Any, Callable[[Any], None], int]] = deque()
 
     def keep(self, value: object, put: Callable[[Any], None], name: str | None = None) -> None:
-        """Let a value be kept; ``put`` gets its form. What is named like a secret is hidden."""
+        """Queue a value; ``put`` is called with its form. A value under a secret's name is hidden."""
         self._child(value, put, 0, name)
 
     def finish(self) -> None:
-        """Work through what waits, level by level, so that what is near is kept before what is far."""
+        """Work through the queue level by level, so that outer values are kept before inner ones."""
         while self._waiting:
             value, put, level = self._waiting.popleft()
             self._nodes -= 1
@@ -92,7 +91,7 @@ class Keeper:
             except Exception as error:
                 if is_the_apps(error):
                     raise
-                # It changed under our hands, or is hostile.
+                # It changed meanwhile, or is hostile.
                 put({"is": "unknown", "seen": f"<{type(value).__name__}>"})
 
     def _child(self, value: object, put: Callable[[Any], None], level: int, name: object = None) -> None:
@@ -224,7 +223,7 @@ class Keeper:
         return form
 
     def _pairs(self, value: Any, form: dict[str, Any], level: int) -> None:
-        """Keep keys and values: by name where all keys are texts, so that what is named like a secret is known by it."""
+        """Keep keys and values: by name where all keys are texts, so that secrets are recognised by their names."""
         held = list(islice(list(value.items()), MOST_ITEMS + 1))
         if len(held) > MOST_ITEMS:
             form["cut"] = True
@@ -272,7 +271,7 @@ def name_of(value: Any) -> str | None:
 
 
 def module_name(module: str) -> str:
-    """Return by what name a module can be imported: a script by its file's."""
+    """Return the name by which a module can be imported: for a script that of its file."""
     if module != "__main__":
         return module
     held = vars(sys.modules["__main__"])
@@ -284,14 +283,14 @@ def module_name(module: str) -> str:
 
 
 def private_name(class_name: str, name: str) -> str:
-    """Return under which name a class holds what its code calls ``name`` (Python's reference, *Private name mangling*)."""
+    """Return the attribute for ``name`` in a class's code (Python's reference, *Private name mangling*)."""
     if name.startswith("__") and not name.endswith("__"):
         return f"_{class_name.lstrip('_')}{name}"
     return name
 
 
 def find(module: str, qualified: str) -> Any:
-    """Return what a loaded module holds under a qualified name, looked up in dictionaries alone; None where it holds nothing."""
+    """Return the object of a loaded module under a qualified name, looked up in dictionaries alone; None where there is none."""
     loaded = sys.modules.get(module)
     if loaded is None:
         return None
@@ -312,7 +311,7 @@ def find(module: str, qualified: str) -> Any:
 
 
 def unwrapped(found: Any, code: types.CodeType) -> list[str] | None:
-    """Return the attributes that lead from what a name holds to the function with that code; None where none of the usual do."""
+    """Return the attributes that lead from an object to the function with that code; None where none of the usual ones does."""
     via: list[str] = []
     for _ in range(6):
         if type(found) is types.FunctionType and found.__code__ is code:
@@ -343,7 +342,7 @@ def unwrapped(found: Any, code: types.CodeType) -> list[str] | None:
 
 
 def _buildable(kind: type) -> type | None:
-    """Return the built-in type that a class is a kind of, ``object`` for none; None where nothing can make one from its fields."""
+    """Return the built-in type that a class inherits from, ``object`` for none; None where no instance can be made from fields."""
     base: type = object
     for one in kind.__mro__[:-1]:
         if one in _BASES:
@@ -373,7 +372,7 @@ def _is_pydantic(kind: type) -> bool:
 
 
 def _fields(value: object, kind: type) -> list[tuple[str, Any]]:
-    """Return an object's own fields: what its dictionary and its slots hold."""
+    """Return an object's own fields: those of its dictionary and its slots."""
     found: list[tuple[str, Any]] = []
     try:
         held = object.__getattribute__(value, "__dict__")
@@ -385,7 +384,7 @@ def _fields(value: object, kind: type) -> list[tuple[str, Any]]:
         found += [(name, inner) for name, inner in list(held.items()) if type(name) is str]
     for base in kind.__mro__:
         for slot_name, slot in list(type.__getattribute__(base, "__dict__").items()):
-            # Only a slot's own descriptor is asked: anything else of that name could be the app's code.
+            # Only a slot's own descriptor is called: anything else of that name could be the app's code.
             if type(slot) is types.MemberDescriptorType and slot_name not in ("__dict__", "__weakref__"):
                 try:
                     found.append((slot_name, slot.__get__(value)))

@@ -1,4 +1,4 @@
-"""Capturing failures: each once, however often it is met on its way up, by whoever meets it."""
+"""Capturing failures: each once, however many places on its way up report it."""
 
 from __future__ import annotations
 
@@ -36,9 +36,9 @@ class Failures:
         self.seen = Seen()
         self.alike = Alike(base)
         self.reported_elsewhere: set[str] = set()
-        """Exceptions that repeat in a log what is reported by itself, by the full names of their types or loggers."""
+        """Full names of types and loggers whose log records repeat exceptions that are reported anyway."""
         self._recorded_exit = False
-        """Whether leaving with a status was reported by what it came out of, such as a run."""
+        """Whether the exit was reported already, for example by a run."""
 
     def record(
         self,
@@ -50,7 +50,7 @@ class Failures:
         attributes: Mapping[str, Any] | None = None,
         run: runs.RunState | None = None,
     ) -> str | None:
-        """Report an exception once, however often it is met on its way up; return the report's id."""
+        """Report an exception once, however many places on its way up call this; return the report's id."""
         try:
             return self._record(error, handled, captured_by, severity, attributes, run)
         except Exception as trouble:
@@ -67,7 +67,7 @@ class Failures:
         attributes: Mapping[str, Any],
         severity: str = "FATAL",
     ) -> str | None:
-        """Report an exception that is known as text only, or that another program died of, in the report's form."""
+        """Report an exception that is known as text only, or that ended another program, in the report's form."""
         if self._limits.no_room(self._limits.failures):
             return None
         return self._put_failure(chain, False, captured_by, severity, attributes, runs.current.get())
@@ -85,7 +85,7 @@ class Failures:
             return None
         chain = report_form(found[-1].chain)
         if self.seen.has_noted(chain[0]["type"], chain[0]["message"]):
-            # Somebody writes down what was reported a moment ago.
+            # A log record of an exception that was reported a moment ago.
             return None
         return self.record_chain(chain, "logging", attributes, severity)
 
@@ -109,7 +109,7 @@ class Failures:
         return self._put_failure(chain, True, "say", severity, attributes, run, form)
 
     def record_end(self, error: BaseException) -> None:
-        """Report what the process ends of, and have it on disk before the process is gone."""
+        """Report the exception that ends the process, and have it on disk before the process is gone."""
         report_id = self.record(error, handled=False, captured_by="main thread", severity="FATAL")
         # ``obitus run`` around this process need not report its end again.
         place = os.environ.get(SUPERVISOR_FILE)
@@ -130,22 +130,22 @@ class Failures:
         return self.capture.chain(error)
 
     def is_reported_elsewhere(self, error: BaseException, logger: str) -> bool:
-        """Whether a logged exception only repeats what is reported by itself."""
+        """Whether a logged exception only repeats one that is reported anyway."""
         elsewhere = self.reported_elsewhere
         return bool(elsewhere) and (
             logger in elsewhere or f"{type(error).__module__}.{type(error).__qualname__}" in elsewhere
         )
 
     def record_lost(self, chain: list[dict[str, Any]], run: runs.RunState) -> None:
-        """Report what a child was lost of, on the run that it was in."""
+        """Report why a child was lost, on the run that it was in."""
         self._put_failure(chain, False, "parent", "ERROR", None, run)
 
     def knows(self, error: BaseException) -> bool:
-        """Whether an exception was reported already, on the way that it is on."""
+        """Whether an exception was reported already since it was raised."""
         return self.seen.find(error, runs.current.get()) is not None
 
     def record_exit(self, message: str, frames: list[dict[str, Any]]) -> None:
-        """Report that the program left with a status other than 0."""
+        """Report that the program exited with a status other than 0."""
         if not self._recorded_exit:
             self.record_chain([{"type": "SystemExit", "message": message, "frames": frames}], "main thread", {})
 
@@ -164,7 +164,7 @@ class Failures:
         is_the_end = captured_by == "main thread"
         sighting = self.seen.find(error, run)
         if sighting is not None and is_the_end and sighting.form is not None and sighting.report_id is None:
-            # It was only counted on its way; now the process ends of it.
+            # It was only counted before; now it ends the process.
             self.alike.take_back(sighting.form)
             sighting = None
         if sighting is not None:
@@ -188,9 +188,8 @@ class Failures:
         return sighting.report_id
 
     def _is_whole(self, form: Form, *, is_the_end: bool = False) -> bool | None:
-        """Whether a failure is captured whole, and not only counted; None where not even that can be done, which is said.
-
-        What the process ends of is captured however much failed before.
+        """Whether a failure is captured whole; False where it is only counted, None where it is dropped, which is
+        counted too. A failure that ends the process is always captured.
         """
         limits = self._limits
         why = limits.refusal(limits.failures)
@@ -204,7 +203,7 @@ class Failures:
         return None
 
     def _strengthen(self, sighting: Sighting, captured_by: str, severity: str, run: runs.RunState | None) -> None:
-        """What was caught was not handled after all: it is reported as that, where it did not go out yet."""
+        """Report a caught failure as unhandled after all, where it was not sent yet."""
         sighting.handled = False
         if sighting.form is not None:
             self.alike.strengthen(sighting.form, captured_by, severity)

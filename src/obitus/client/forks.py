@@ -1,4 +1,4 @@
-"""What a fork needs: a child inherits no thread of ours, and gets no lock, file or connection that is half used."""
+"""Forks: a child inherits no thread of ours, so it must get no lock, file or connection in the middle of its use."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from obitus.client.guard import guarded
 
 
 class Forking(Protocol):
-    """What comes to rest before a fork, and starts afresh in the child."""
+    """Something that pauses before a fork, and begins again in the child."""
 
     def before_fork(self) -> None: ...
 
@@ -26,7 +26,7 @@ WARNS_LATE: Final = sys.version_info >= (3, 13)
 
 
 def watch_forks(one: Forking) -> None:
-    """Let something come to rest before each fork, and start afresh in the child."""
+    """Pause something before each fork, and begin it again in the child."""
     if not hasattr(os, "register_at_fork"):
         return
     if not state.forking:

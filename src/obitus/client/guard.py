@@ -1,6 +1,5 @@
-"""Nothing of ours ever raises into the app, and nothing of the app's is held back.
-
-An exception of the app that comes up in the client's code (see ``whose``) is let through.
+"""No exception of the client reaches the app, and none of the app is caught. An exception of the app that is raised
+inside the client's code (see ``whose``) is let through.
 """
 
 from __future__ import annotations
@@ -21,7 +20,7 @@ _OUR_CLIENT: Final = __file__.rpartition("guard.py")[0]
 
 
 def guarded(function: Callable[_Given, _Answer]) -> Callable[_Given, _Answer | None]:
-    """Return a function that says in the log, once, what it raised, and returns None then."""
+    """Return a function that logs its first exception, and returns None instead of raising."""
 
     @functools.wraps(function)
     def inside(*args: _Given.args, **kwargs: _Given.kwargs) -> _Answer | None:
@@ -44,7 +43,7 @@ def _say(name: str, text: str) -> None:
 
 
 def without_ours(error: BaseException, traceback: TracebackType | None) -> TracebackType | None:
-    """Take the client's frames out of a traceback that is about to be shown, and return what it begins with then."""
+    """Remove the client's frames from a traceback that is about to be shown; return its first entry then."""
     try:
         while traceback is not None and traceback.tb_next is not None and is_ours(traceback):
             traceback = traceback.tb_next

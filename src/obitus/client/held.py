@@ -1,7 +1,6 @@
-"""Failures that were caught, kept back for a moment: what logs an exception or records it may die of it just after.
-
-The stronger finding wins: met again as unhandled, the same failure is reported as that. Meanwhile it lies in a file of
-its own on disk, so that a kill does not lose it.
+"""Failures that were caught, kept back for a moment: the code that logs or records an exception may be ended by it
+just after. If the same failure turns out to be unhandled, it is reported as that. Meanwhile it is in a file of its
+own on disk, so that a kill does not lose it.
 """
 
 from __future__ import annotations
@@ -27,7 +26,7 @@ class _Held:
 
 
 class Held:
-    """The failures of one process that are kept back. No lock: each is taken out by one ``pop``."""
+    """The failures of one process that are kept back. No lock: ``pop`` takes each out once."""
 
     def __init__(self, sender: Sender, timer: Callable[[], float]) -> None:
         self._sender = sender
@@ -53,7 +52,7 @@ class Held:
         return True
 
     def strengthen(self, report_id: str | None, **changes: Any) -> bool:
-        """Report a failure that is kept back as what it turned out to be; return whether it still was here."""
+        """Report a failure that is kept back as unhandled; return whether it was still kept back."""
         held = self._held.pop(report_id, None) if report_id is not None else None
         if held is None:
             return False
@@ -64,7 +63,7 @@ class Held:
         return True
 
     def release(self, run: runs.RunState | None = None, *, due: bool = False) -> None:
-        """Send what is kept back: all, what belongs to a run, or what has been kept for long enough."""
+        """Send failures that are kept back: all, those of a run, or those kept for long enough."""
         if not self._held:
             return
         now_s = self._timer()
@@ -83,7 +82,7 @@ class Held:
         self._sender.wake()
 
     def write(self) -> None:
-        """Have everything that is kept back on disk."""
+        """Write everything that is kept back to disk."""
         for report_id, held in list(self._held.items()):
             if held.path is not None:
                 continue

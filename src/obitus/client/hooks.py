@@ -1,4 +1,4 @@
-"""The places where Python hands over what nobody caught. Hooks that were there before still run."""
+"""The places where Python hands over uncaught exceptions. Hooks that were there before still run."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ Install = Callable[[str, Patches, ModuleType], None]
 
 
 class Ending(Protocol):
-    """Who is told how the process ends."""
+    """Called with how the process ends."""
 
     def give_up_crashes(self) -> None: ...
 
@@ -38,10 +38,9 @@ class Ending(Protocol):
 
 
 class _Leaving:
-    """Lies in the frame that raised a SystemExit, where leaving with a status other than 0 counts as a failure.
-
-    The interpreter hands an exit to no hook. But when it has let go of the exception, and with it of this frame, no
-    frame is left below; whoever catches it and goes on still has one.
+    """An object put into the frame that raised a SystemExit, where an exit with a status other than 0 counts as a
+    failure. The interpreter calls no hook for an exit. But when it drops the exception, and with it this frame, no
+    outer frame is left; code that catches the exception and continues still has one.
     """
 
     def __init__(self, status: Any, failures: Failures, frame: FrameType) -> None:
@@ -90,19 +89,20 @@ class Hooks:
         self._imports.begin()
 
     def stand_in_front(self) -> None:
-        """Stand before what replaced a hook of ours meanwhile, such as a library that prints tracebacks in its own way."""
+        """Put our hook in front again where something replaced it meanwhile, such as a library that prints
+        tracebacks in its own way."""
         for owner, name, make in self._last_hooks():
             if not self._patches.is_on_top(owner, name):
                 self._patches.put(owner, name, make)
 
     def see_the_end(self) -> None:
-        """At the end of the interpreter: whatever it ended of is seen, also where no hook was asked."""
+        """At the end of the interpreter: report the exception that ended it, also where no hook was called."""
         error = getattr(sys, "last_exc", None) or getattr(sys, "last_value", None)
         if isinstance(error, BaseException) and not isinstance(error, KeyboardInterrupt | SystemExit):
             self._failures.record_end(error)
 
     def remove(self) -> None:
-        """Take away the hooks that are still ours; one that another library put on top of ours stays."""
+        """Remove the hooks that are still ours; one that another library put on top of ours stays."""
         self._imports.end()
         self._orders.heard({})
         self._patches.remove()
@@ -145,7 +145,7 @@ class Hooks:
             try:
                 ending.before_hard_exit()
             finally:
-                # The exit itself never comes back; a program that cannot be started does.
+                # The call returns only where the program cannot be started.
                 try:
                     before(*args, **options)
                 finally:
@@ -179,7 +179,7 @@ class Hooks:
         failures = self._failures
 
         def unraisablehook(args: Any) -> None:
-            # Finalizers, callbacks of weak references, exit handlers: places that nobody can catch anything from.
+            # Finalizers, callbacks of weak references, exit handlers: nobody can catch their exceptions.
             if args.exc_value is not None and not issubclass(args.exc_type, KeyboardInterrupt | SystemExit):
                 met_in = (
                     type(args.object).__name__

@@ -1,4 +1,4 @@
-"""Doing something once a module has been imported, without importing it: the app's own import sets it off."""
+"""Calls a function once a module has been imported by the app, without importing it."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ Installer = Callable[[ModuleType], None]
 
 
 class AfterImport:
-    """Stands first in ``sys.meta_path`` and looks out for a few modules; all others it passes by."""
+    """The first finder in ``sys.meta_path``: waits for a few modules, and finds no other."""
 
     def __init__(self, installers: dict[str, Installer]) -> None:
         self._installers = installers
@@ -32,7 +32,7 @@ class AfterImport:
         sys.meta_path.insert(0, self)
 
     def end(self) -> None:
-        """Look out no more."""
+        """Stop waiting."""
         if self in sys.meta_path:
             sys.meta_path.remove(self)
 
@@ -84,5 +84,5 @@ def _guarded(install: Installer, module: ModuleType) -> None:
     except Exception as error:
         if is_the_apps(error):
             raise
-        # A version of the library that is built differently: it goes unwatched, and the app goes on.
+        # An unexpected version of the library: it is not watched, and the app continues.
         warn(f"Obitus: {module.__name__} is not watched ({type(error).__name__}: {error}).")

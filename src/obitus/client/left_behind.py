@@ -1,4 +1,5 @@
-"""What a process could not report any more: runs that never ended, crashes, counts. Kept while it lives, reported by the next."""
+"""What a process can no longer report when it is killed: open runs, crashes, counts. It is kept on disk while the
+process lives, and reported by the next one."""
 
 from __future__ import annotations
 
@@ -30,10 +31,10 @@ class LeftBehind:
         self._in_story: list[int] = []
         self.begun = False
         self.left = False
-        """Whether what goes on here is left for the parent to tell."""
+        """Whether the open runs are left for the parent to report."""
 
     def begin(self) -> None:
-        """Report what was left, and put the marks of this process in place. Says in the log where it cannot."""
+        """Report what was left, and put the marks of this process in place. Logs where it cannot."""
         self.begun = True
         goal = self._base.settings.spool_of_address
         if goal is None:
@@ -41,7 +42,7 @@ class LeftBehind:
         folder = goal / "lives"
         try:
             if not self._is_child:
-                # It may have to load what reads stack traces, which only the process that began to watch does, at its start.
+                # It may have to import the reader of stack traces, which only the process that called watch() does, at its start.
                 read_ended(folder, self._report)
             life = Life(folder, self._base.family)
             life.begin()
@@ -53,15 +54,15 @@ class LeftBehind:
             self._base.sender.sayings.say("life", said)
 
     def look_for_children(self) -> None:
-        """Report what children left that are gone, once their parent was told that they are."""
+        """Report what ended children left, once their parent knows of their end."""
         goal = self._base.settings.spool_of_address
         if goal is not None:
             read_ended(goal / "lives", self._report_child, family=self._base.family)
 
     def _report_child(self, crash: str, story: Story) -> bool:
-        """Report a child's open runs; return whether its marks are done with."""
+        """Report a child's open runs; return whether its marks can be removed."""
         if crash.strip():
-            # Reading it may load modules, which no thread of the client does: the next start reads it.
+            # Reading it may import modules, which no thread of the client does: the next start reads it.
             return False
         known = False
         for left in story.get("runs", ()):
@@ -77,7 +78,7 @@ class LeftBehind:
             run = left.get("run") or {}
             self._runs.tally.add(str(run.get("entry_point", "")), "failed", None, float(run.get("duration_ms") or 0), self._base.clock_ms())  # fmt: skip
         if not known:
-            # Its parent may still be told of it; if not, the next start tells.
+            # Its parent may still learn of its end; if not, the next start reports it.
             return False
         self._put_tallies(story)
         return True
@@ -88,17 +89,17 @@ class LeftBehind:
                 self._base.sender.put(tally)
 
     def keep(self) -> None:
-        """Write down what goes on at this moment."""
+        """Write the open runs and the counts to disk."""
         if self._life is not None and not self.left:
             self._life.check_crash_file()
             self._life.tell(self._story())
 
     def is_outdated(self) -> bool:
-        """Whether the story on disk still tells of a run that has ended: killed now, it would be reported as cut off."""
+        """Whether the story on disk still has a run that has ended: after a kill now, that would be reported as cut off."""
         return any(key not in self._runs.open for key in self._in_story)
 
     def give_up_crashes(self) -> None:
-        """The app looks after crashes itself."""
+        """The app handles crashes itself."""
         if self._life is not None:
             self._life.give_up_crashes()
 
@@ -107,7 +108,7 @@ class LeftBehind:
         self.left = True
 
     def end(self) -> None:
-        """This process ends as it should: nothing is left behind."""
+        """This process ends properly: remove its marks."""
         if self.left:
             return
         if self._life is not None:
@@ -115,14 +116,13 @@ class LeftBehind:
             self._life = None
 
     def forget(self) -> None:
-        """In a forked child: let go of the parent's marks."""
+        """In a forked child: close the parent's marks."""
         if self._life is not None:
             self._life.forget()
 
     def _story(self) -> Story | None:
-        """Return the runs that have gone on for a while, and what was counted and is not sent yet.
-
-        In the form of reports, redacted as everything that is written.
+        """Return the runs that have been open for a while, and the counts that are not sent yet. In the form of
+        reports, redacted like everything that is written.
         """
         now_s = self._base.timer()
         open_runs = {}
@@ -135,11 +135,11 @@ class LeftBehind:
             report["trail"] = run.trail.now()
             finish_trail(report)
             if run.request is not None:
-                # Redaction changes what it is given, and the run goes on.
+                # Redaction changes its argument, and the run continues.
                 report["request"] = copy.deepcopy(run.request)
             open_runs[key] = self._base.redactor.report(report)
         tallies = self._tallies()
-        # A run that ended meanwhile was counted: written down as open too, it would be reported as cut off.
+        # A run that ended meanwhile was counted: written as open too, it would be reported as cut off.
         while ended := open_runs.keys() - self._runs.open.keys():
             for key in ended:
                 del open_runs[key]
@@ -161,7 +161,7 @@ class LeftBehind:
         chain = report_form(found[-1].chain) if found else []
         failed_runs = [run for run in story.get("runs", ()) if isinstance(run, dict)]
         for left in failed_runs or ([{}] if chain else []):
-            # Id, release, process and time of the one that died count, not this one's: told twice, it is one report.
+            # Id, release, process and time are those of the ended process: reported twice, it is one report.
             report = self._base.new_report("failure", "FATAL", None, {}) | left
             report |= {"kind": "failure", "handled": False, "captured_by": "next start", "severity": "FATAL"}
             during = (left.get("run") or {}).get("entry_point", "a run")

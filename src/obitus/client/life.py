@@ -1,8 +1,8 @@
-"""Hard ends: what a process that was killed, or whose interpreter crashed, leaves for the next start to report.
+"""Hard ends: what a killed or crashed process leaves for the next start to report.
 
-While a process lives it holds a lock on ``<name>.life``. Beside it lie ``<name>.story``, the runs that go on at this
-moment with their trails, rewritten about once a second while there are any, and ``<name>.crash``, where
-``faulthandler`` writes should the interpreter crash. A clean end removes all three. The next start finds those whose
+While a process lives it holds a lock on ``<name>.life``. Beside it are ``<name>.story``, the open runs with their
+trails, rewritten about once a second while there are any, and ``<name>.crash``, where ``faulthandler`` writes if the
+interpreter crashes. A clean end removes all three. The next start finds those whose
 lock is free, and reports them.
 """
 
@@ -25,7 +25,7 @@ MOST_STORY_BYTES: Final = 2_000_000
 Story = dict[str, Any]
 
 
-# What the app calls under these names is looked at (see ``hooks``); these are what was there before.
+# Calls of the app under these names are watched (see ``hooks``); these are the original functions.
 _enable: Final = faulthandler.enable
 _disable: Final = faulthandler.disable
 _lost: Final[list[IO[bytes]]] = []
@@ -48,7 +48,7 @@ class Life:
         make_own(self._folder)
         self._lock = open_locked(self._path("life"), os.O_RDWR | os.O_CREAT | os.O_EXCL)
         self._lock_file = file_of(self._lock) if self._lock is not None else None
-        # One that is enabled already belongs to the app, or to whoever debugs it.
+        # One that is enabled already belongs to the app, or to a debugger.
         if not faulthandler.is_enabled():
             descriptor = os.open(self._path("crash"), os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
             self._crash = os.fdopen(descriptor, "wb", buffering=0)
@@ -56,12 +56,12 @@ class Life:
             _enable(file=self._crash)
 
     def give_up_crashes(self) -> None:
-        """The app enabled or disabled ``faulthandler`` itself: it is the app's from now on."""
+        """The app enabled or disabled ``faulthandler`` itself: leave it to the app from now on."""
         if self._crash is not None:
             self._close_crash()
 
     def check_crash_file(self) -> None:
-        """Where somebody closed our descriptor, its number may stand for a file of the app: nothing is to be written there."""
+        """Where our descriptor was closed, its number may now be a file of the app: nothing may be written there."""
         if self._crash is not None and not self._crash_is_open():
             _disable()
             self._close_crash()
@@ -82,11 +82,11 @@ class Life:
                 return
         except OSError:
             pass
-        # The descriptor is not ours any more, or closed already: the object must not close it at its end.
+        # The descriptor is not ours any more, or closed already: the object must not close it when it is freed.
         _lost.append(crash)
 
     def tell(self, story: Story | None) -> None:
-        """Keep what goes on at this moment, already redacted; None when nothing does. Never raises."""
+        """Write the story, already redacted; None when nothing is open. Never raises."""
         path = self._path("story")
         try:
             if story is None:
@@ -104,11 +104,11 @@ class Life:
             return
 
     def end(self) -> None:
-        """Take the marks away: this process ends as it should."""
+        """Remove the marks: this process ends properly."""
         self._let_go(remove=True)
 
     def forget(self) -> None:
-        """In a forked child: let go of the parent's marks without removing them."""
+        """In a forked child: close the parent's marks without removing them."""
         self._let_go(remove=False)
 
     def _let_go(self, *, remove: bool) -> None:
@@ -130,11 +130,9 @@ class Life:
 
 
 def read_ended(folder: Path, report: Callable[[str, Story], bool], *, family: str = "") -> int:
-    """Pass on what processes that are gone left (what faulthandler wrote, their story); return how many there were.
-
-    With a ``family`` only members of it. ``report`` returns whether the marks can go.
-
-    Each is passed on before its marks are removed: a start that is killed too leaves them for the next one.
+    """Report what ended processes left (faulthandler's output, their story); return how many there were. With a
+    ``family`` only its members. ``report`` returns whether the marks can be removed. Each is reported before its
+    marks are removed: a start that is killed too leaves them for the next one.
     """
     found = 0
     try:

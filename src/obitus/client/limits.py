@@ -1,4 +1,4 @@
-"""How much of each kind is taken, and telling of what was not: a gap that nobody knows of misleads."""
+"""Limits for each kind of report, and reporting how much was dropped: an unknown gap would mislead."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from obitus.client.rate import Rate
 BURST_S: Final = 8.0
 FIRSTS_PER_S: Final = 2.0
 FIRSTS_AT_ONCE: Final = 50.0
-"""Failures like none before them, beyond the rate."""
+"""Failures unlike all before them, beyond the rate."""
 RUNS_PER_S: Final = 50.0
 LOGS_PER_S: Final = 200.0
 
@@ -36,20 +36,20 @@ class Limits:
         self._reported = {}
 
     def no_room(self, rate: Rate) -> bool:
-        """Whether nothing more can be taken at this moment; what is not taken is counted."""
+        """Whether nothing more can be taken at this moment; then it is counted as dropped."""
         why = self.refusal(rate)
         if why is not None:
             self._base.sender.drop(why)
         return why is not None
 
     def refusal(self, rate: Rate) -> str | None:
-        """Return why nothing more can be taken at this moment; None where one can, which is taken."""
+        """Take one: return None, or the reason why nothing more can be taken at this moment."""
         if self._base.sender.full:
             return "the queue is full"
         return None if rate.allows() else "too many at once"
 
     def may_be_first(self) -> bool:
-        """Whether a failure like none before it may be taken beyond the rate: a flood of one must not hide another."""
+        """Whether a failure unlike all before it may be taken beyond the rate: a flood of one must not hide another."""
         if self._base.sender.full:
             return False
         if self._firsts is None:

@@ -1,4 +1,4 @@
-"""File locks that end with their process, however it ends: what they guard can then be taken over by another one."""
+"""File locks that end with their process, however it ends, so that another process can take over."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ def open_locked(path: Path, flags: int = os.O_RDWR) -> int | None:
         os.close(descriptor)
         raise
     try:
-        # It may have been removed between opening and locking: then the lock guards nothing.
+        # It may have been removed between opening and locking: then the lock is worthless.
         if os.fstat(descriptor).st_nlink == 0:
             os.close(descriptor)
             return None

@@ -1,4 +1,4 @@
-"""The client's own log: every trouble is said once, in words that say what to do. Saying it never raises."""
+"""The client's own log: each problem is logged once, in words that say what to do. Logging never raises."""
 
 from __future__ import annotations
 
@@ -12,12 +12,12 @@ log: Final = logging.getLogger("obitus")
 
 
 def is_ours() -> bool:
-    """Whether this thread works for the client at this moment."""
+    """Whether this thread runs code of the client at this moment."""
     return getattr(state.ours, "working", False)
 
 
 def warn(text: str) -> None:
-    """Write a warning to the client's log. A handler of the app that raises is no reason to raise into the app."""
+    """Write a warning to the client's log. Exceptions of the app's handlers are swallowed."""
     try:
         log.warning("%s", text)
     except Exception as error:
@@ -26,7 +26,7 @@ def warn(text: str) -> None:
 
 
 class Sayings:
-    """Says a trouble once, not each time it is met, and remembers the latest one."""
+    """Logs a problem once, not each time that it occurs, and remembers the latest one."""
 
     def __init__(self) -> None:
         self._said: set[str] = set()
@@ -34,18 +34,18 @@ class Sayings:
         self._mute = False
 
     def mute(self) -> None:
-        """Remember troubles, and write none of them."""
+        """Remember problems without logging them."""
         self._mute = True
 
     def say(self, what: str, text: str) -> None:
-        """Say a trouble, unless it was said before."""
+        """Log a problem, unless it was logged before."""
         self.latest = text
         if what not in self._said and not self._mute:
             self._said.add(what)
             warn(text)
 
     def forget(self, what: str) -> bool:
-        """A trouble is over: it may be said again; return whether it was said."""
+        """A problem is over, and will be logged if it occurs again; return whether it was logged."""
         self.latest = None
         if what in self._said:
             self._said.discard(what)

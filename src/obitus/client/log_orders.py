@@ -1,7 +1,6 @@
-"""From which severity loggers send: as the settings say, and as people ordered it at the service for a while.
-
-The service tells with each answer which orders hold; what an answer does not tell holds no more. An order never makes the app's own
-handlers write more: what only an order let through is sent, and shown to nobody else in the process.
+"""From which severity loggers send: by the settings, and by people's temporary orders at the service. Each answer of
+the service lists the active orders. An order never makes the app's own handlers write more: a record that passes
+only because of an order is sent, and hidden from the handlers.
 """
 
 from __future__ import annotations
@@ -20,7 +19,7 @@ _LEVELS: Final = {"TRACE": 5, "DEBUG": 10, "INFO": 20, "WARN": 30, "ERROR": 40, 
 
 
 class LogOrders:
-    """What holds now. ``sent`` is from where on a logger's records are sent."""
+    """The active orders. ``sent`` has the thresholds from which a logger's records are sent."""
 
     def __init__(self, settings: Mapping[str, str], *, fixed: bool) -> None:
         self._settings, self._fixed = settings, fixed
@@ -28,7 +27,7 @@ class LogOrders:
         self.active: dict[str, str] = {}
         """Severities by logger, as ordered."""
         self.ends_s = 0.0
-        """When the first of them ends, by the clock that is never set; 0 where none holds."""
+        """When the first of them ends, by the monotonic clock; 0 where there are none."""
         self._ends: dict[str, float] = {}
         self._lowered: dict[str, tuple[int, int]] = {}
         """Loggers of the app by name: the level that they had, and the one that was set instead."""
@@ -36,11 +35,11 @@ class LogOrders:
         self._listeners: list[Callable[[], None]] = []
 
     def listen(self, listener: Callable[[], None]) -> None:
-        """Tell somebody of each change."""
+        """Call a function at each change."""
         self._listeners.append(listener)
 
     def heard(self, answer: Mapping[str, Any]) -> None:
-        """Take what an answer of the service says."""
+        """Take over the orders of an answer of the service."""
         if self._fixed:
             return
         ends: dict[str, float] = {}
@@ -58,7 +57,7 @@ class LogOrders:
         self._use(wanted)
 
     def expire(self) -> None:
-        """End what has come to its end, also where the service does not answer."""
+        """End orders whose time is over, also where the service does not answer."""
         now_s = monotonic()
         self._ends = {name: end_s for name, end_s in self._ends.items() if end_s > now_s}
         self._use({name: severity for name, severity in self.active.items() if name in self._ends})
@@ -91,13 +90,13 @@ class LogOrders:
     def _put_back(self) -> None:
         for name, (before, set_to) in self._lowered.items():
             logger = logging.getLogger(name or None)
-            # What the app has set meanwhile is its own.
+            # A level that the app has set meanwhile stays.
             if logger.level == set_to:
                 logger.setLevel(before)
         self._lowered = {}
 
     def _lower(self, name: str, level: int) -> None:
-        """Let a logger make records from a level on, and those below it that have a level of their own."""
+        """Make a logger, and loggers below it with a level of their own, create records from a level on."""
         known = list(logging.root.manager.loggerDict.items())
         below = [
             other
@@ -106,7 +105,7 @@ class LogOrders:
         ]
         for other in (name, *below):
             logger = logging.getLogger(other or None)
-            # One that is ordered by itself follows its own order.
+            # A logger with an order of its own follows that.
             if logger.getEffectiveLevel() > level and not (other != name and other in self.active):
                 before = self._lowered[other][0] if other in self._lowered else logger.level
                 self._lowered[other] = (before, level)

@@ -28,12 +28,12 @@ SERVERS: Final = frozenset(
         "tornado.application", "sanic.error", "django.request", "granian", "werkzeug", "arq.worker", "apscheduler.executors.default", "huey",
     }
 )  # fmt: skip
-"""Who logs exceptions that reached the edge of an app: nobody in it handled them."""
+"""Loggers of servers and frameworks that log exceptions which an app did not handle."""
 REDIRECTED: Final = "celery.redirected"
 _NOT_WANTED: Final = ("", False, False)
 _PLAIN: Final = frozenset({str, int, float, bool, type(None)})
 
-# Everything that a record has without anybody's ``extra``.
+# All attributes that a record has without ``extra``.
 _STANDARD: Final = frozenset(vars(logging.makeLogRecord({}))) | {"message", "asctime", "taskName"}
 
 
@@ -54,8 +54,8 @@ def watch_logging(
 
     def make(before: Any) -> Any:
         def callHandlers(logger: logging.Logger, record: logging.LogRecord) -> None:
-            # The app's handlers come first: what they made of the message need not be made again, and where none
-            # of them wants it, its arguments are not asked for their text.
+            # The app's handlers come first: their formatted message need not be made again, and where none
+            # of them wants it, its arguments are not formatted.
             if orders.ends_s:
                 if monotonic() > orders.ends_s:
                     orders.expire()
@@ -88,7 +88,7 @@ class _Records:
         orders.listen(self.wanted.clear)
 
     def see(self, record: logging.LogRecord, wanted: tuple[str, bool, bool] | None) -> None:
-        """Make of a record what the settings say. Never raises: a record that cannot be read is the app's to complain about."""
+        """Handle a record by the settings. Never raises: the app's own handlers complain about a broken record."""
         try:
             severity, kept, sent = wanted if wanted is not None else self._look_up(record.name, record.levelno)
             if is_ours():
@@ -118,7 +118,7 @@ class _Records:
             not ours and self._orders.sent.hears(name, severity),
         )
         if name == REDIRECTED and name not in self._settings.logs:
-            # Line by line what a job runner's workers print: of use before a failure, not as hundreds of reports.
+            # The output of a job runner's workers, line by line: useful as breadcrumbs, not as hundreds of reports.
             found = (severity, found[1], False)
         if not found[1] and not found[2]:
             found = _NOT_WANTED
@@ -141,12 +141,12 @@ class _Records:
         self._runs.log_record(message, severity, record.name, attributes, template)
 
     def _failure(self, record: logging.LogRecord, error: Any, message: str, severity: str) -> str | None:
-        """Report what a record tells of: an exception that comes with it, or a traceback that somebody wrote into it."""
+        """Report the exception of a record, or the traceback in its text."""
         if error is not None and self._failures.is_reported_elsewhere(error, record.name):
             return None
         attributes = {"log.logger": record.name, "log.message": said(message)} | self._extra(record)
         if isinstance(error, BaseException) and not isinstance(error, KeyboardInterrupt | SystemExit | GeneratorExit):
-            # An event loop logs what no task asked for, a server what an app did not catch; everybody else what they did.
+            # Event loops and servers log unhandled exceptions; all other loggers handled ones.
             by_loop = record.name == "asyncio"
             return self._failures.record(
                 error,
@@ -176,7 +176,7 @@ def _parts_of(record: logging.LogRecord, redactor: Redactor) -> tuple[str, Any]:
     """Return a record's message, or its template and the plain values that go into it."""
     text = record.__dict__.get("message")
     if type(text) is str:
-        # A formatter of the app has put it together.
+        # A formatter of the app has formatted it.
         return text, None
     template, arguments = record.msg, record.args
     if type(template) is not str:
@@ -186,7 +186,7 @@ def _parts_of(record: logging.LogRecord, redactor: Redactor) -> tuple[str, Any]:
     values = arguments.values() if type(arguments) is dict else arguments if type(arguments) is tuple else ()
     if all(type(value) in _PLAIN for value in values):
         return template, arguments
-    # Nobody asked these for their text, and neither does this: what they hold is shown.
+    # Nobody formatted these, and neither does this: their fields are shown.
     shown: Any = (
         {name: _plain_or_shown(value, redactor) for name, value in arguments.items()}
         if type(arguments) is dict

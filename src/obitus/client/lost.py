@@ -1,4 +1,4 @@
-"""Children that were lost: what they left tells more than what their parent says of them, and both are one failure."""
+"""Lost children: what they left on disk says more than their parent's message, and both are one failure."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ class _Expected:
 
 
 class LostChildren:
-    """Waits for the marks of children whose end their parent was told of, by the id of the task they worked on."""
+    """Waits for the marks of ended children, by the id of the task that they worked on."""
 
     def __init__(self, base: Base, open_runs: OpenRuns, failures: Failures) -> None:
         self._base, self._runs, self._failures = base, open_runs, failures
@@ -29,7 +29,7 @@ class LostChildren:
 
     @guarded
     def expect(self, task_id: str, entry_point: str, error: BaseException, *, by_itself: bool) -> None:
-        """A child is lost that worked on a task; ``by_itself`` when it ended by its own will, and has told of it."""
+        """A child that worked on a task is lost; ``by_itself`` when it exited by itself, and has reported that."""
         if task_id in self._expected or len(self._expected) >= MOST_EXPECTED:
             return
         chain = self._failures.chain(error)
@@ -39,16 +39,16 @@ class LostChildren:
 
     @property
     def waiting(self) -> bool:
-        """Whether some are waited for."""
+        """Whether it waits for any."""
         return bool(self._expected)
 
     def chain_for(self, left: dict[str, Any]) -> list[dict[str, Any]] | None:
-        """Return what the parent said of the child that left this report of an open run."""
+        """Return the parent's message about the child that left this report of an open run."""
         found = self._expected.pop(str((left.get("attributes") or {}).get("task.id")), None)
         return found.chain if found is not None else None
 
     def give_up(self) -> None:
-        """Report those that left nothing in time: they were gone before they could."""
+        """Report those that left nothing in time: they ended before they could."""
         now_s = self._base.timer()
         for task_id, expected in list(self._expected.items()):
             if expected.until_s > now_s:

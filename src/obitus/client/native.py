@@ -1,7 +1,6 @@
-"""Threads and sockets of the operating system, also in a process whose own have been replaced by cooperative ones.
-
-Libraries of greenlets put their threads, locks and sockets in the place of Python's. What works for the client in the
-background must not take turns with the app's greenlets, so it goes by what was there before.
+"""Threads and sockets of the operating system, also in a process that has replaced them by cooperative ones.
+Libraries of greenlets replace Python's threads, locks and sockets. The client's background threads must not take
+turns with the app's greenlets, so they use the originals.
 """
 
 from __future__ import annotations
@@ -22,7 +21,7 @@ from obitus.client.whose import is_the_apps
 
 
 def _original(module: ModuleType, name: str) -> Any:
-    """Return what a module had under a name before a library of greenlets replaced it."""
+    """Return a module's original attribute from before a library of greenlets replaced it."""
     monkey = sys.modules.get("gevent.monkey")
     if monkey is not None:
         try:
@@ -40,17 +39,17 @@ Socket: Final = _original(socket, "socket")
 getaddrinfo: Final = _original(socket, "getaddrinfo")
 monotonic: Final = time.monotonic
 Signals: Final = _queue.SimpleQueue
-"""A queue whose ``put`` takes no lock that anybody could hold: a signal handler or a finalizer may call it at any time."""
+"""A queue whose ``put`` takes no lock, so that a signal handler or a finalizer may call it at any time."""
 
 # Bound here: at the very end of the interpreter ``sys`` may be gone.
 is_finalizing: Final = sys.is_finalizing
 
 _NOT_BLOCKED: Final = ("SIGSEGV", "SIGBUS", "SIGFPE", "SIGILL", "SIGABRT", "SIGTRAP", "SIGSYS")
-"""Signals of what a thread itself does wrong: blocked, they end the process without the app's handler for them."""
+"""Signals for errors of the thread itself: if they are blocked, they end the process without the app's handler."""
 
 
 def is_readable(descriptor: int) -> bool:
-    """Whether reading from a descriptor would not wait; True also where it is none any more."""
+    """Whether reading from a descriptor would not wait; True also where it is closed."""
     try:
         if hasattr(select, "poll") or "gevent.monkey" in sys.modules:
             poll = _original(select, "poll")()
@@ -81,7 +80,7 @@ def _start_without_signals(run: Callable[..., None], *given: Any, begun: list[in
 
 
 class Worker:
-    """A background thread that can be woken, told to rest, and started again."""
+    """A background thread that can be woken, paused, and started again."""
 
     def __init__(self, name: str, serve: Callable[[], None]) -> None:
         self._name = name
@@ -106,7 +105,7 @@ class Worker:
         try:
             _start_without_signals(self._run, ended, begun=begun)
         except BaseException as interrupted:
-            # It may be there all the same, whatever a handler of the app's signals raises here.
+            # It may have started even if a signal handler of the app raises here.
             if not begun:
                 self.running = False
                 ended.release()
@@ -117,13 +116,13 @@ class Worker:
         return True
 
     def wake(self) -> None:
-        """Let the thread go on at once where it waits. Never blocks, takes no lock."""
+        """Wake the thread where it waits. Never blocks, takes no lock."""
         if self._asleep:
             self._asleep = False
             self._signals.put(None)
 
     def wait(self, timeout_s: float | None, wanted: Callable[[], Any]) -> None:
-        """On the thread: wait until it is woken, the time is up, or there is something that is ``wanted``."""
+        """On the thread: wait until it is woken, the time is up, or ``wanted`` returns true."""
         self._asleep = True
         if self.told_to_rest or wanted():
             self._asleep = False

@@ -1,4 +1,4 @@
-"""The registry of runs: opening and finishing them, what leads up to a failure in each, and counting all of them."""
+"""The registry of runs: opening and finishing them, their breadcrumbs, and counting all of them."""
 
 from __future__ import annotations
 
@@ -20,16 +20,16 @@ _current_run = runs.current.get
 
 
 class OpenRuns:
-    """The runs that go on in one process. No method of it ever raises into the app."""
+    """The open runs of one process. No method of it ever raises into the app."""
 
     tally: Tally
     open: dict[int, runs.RunState]
-    """Those that will end, by identity."""
+    """Those that will end, by id."""
 
     def __init__(self, base: Base, limits: Limits, *, wakes: bool) -> None:
         self._base, self._limits, self._wakes = base, limits, wakes
         self.trail = Trail()
-        """What leads up to a failure outside of any run."""
+        """Breadcrumbs outside of any run."""
 
     def begin(self) -> None:
         """Begin, with nothing counted."""
@@ -41,7 +41,7 @@ class OpenRuns:
     ) -> runs.RunState:
         """Return a new run; it joins the trace of the run around it, or the one given. ``finish`` ends it.
 
-        A ``lasting`` one goes on as long as the process or a connection does: that it never ended tells nothing.
+        A ``lasting`` one lasts as long as the process or a connection: it is no failure that it never ends.
         """
         base = self._base
         run = runs.RunState(
@@ -60,7 +60,7 @@ class OpenRuns:
         return run
 
     def finish(self, run: runs.RunState, outcome: str, status: int | None = None) -> None:
-        """End a run: it is counted, and sent whole where it failed, was refused, was slow, or is one to compare with."""
+        """End a run: it is counted, and sent whole where it failed, was refused, was slow, or is kept for comparison."""
         try:
             self.open.pop(id(run), None)
             run.outcome = outcome
@@ -72,7 +72,7 @@ class OpenRuns:
             if run.caught is not None:
                 held = self._base.held
                 if outcome == "failed" and not run.died:
-                    # Something logged the exception and answered with it by itself: nobody handled it.
+                    # A library logged the exception and answered for it: the app did not handle it.
                     held.strengthen(run.caught, handled=False)
                 held.release(run)
             # They lead back to the run: without this only the garbage collector would free either.
@@ -123,7 +123,7 @@ class OpenRuns:
             warn(f"Obitus: a breadcrumb could not be kept ({type(trouble).__name__}).")
 
     def step(self, kind: str, severity: str, written: tuple[Any, ...]) -> None:
-        """Add a step that is written out only when somebody wants to see it (see ``trail``): this has to be fast."""
+        """Add a step that is formatted only when it is needed (see ``trail``): this has to be fast."""
         run = _current_run()
         trail = self.trail if run is None else run.trail
         trail.append((kind, self._base.now_ns(), severity, written, None))
@@ -149,7 +149,7 @@ class OpenRuns:
     def log_record(
         self, message: str, severity: str, logger: str, attributes: Mapping[str, Any], template: str = ""
     ) -> str | None:
-        """Send a structured log record of the current run; return the report's id, None where it was too much."""
+        """Send a structured log record of the current run; return the report's id, None where it was beyond the limit."""
         if self._limits.no_room(self._limits.logs):
             return None
         run = runs.current.get()
@@ -164,7 +164,7 @@ class OpenRuns:
 
 @guarded
 def resolve(run: runs.RunState) -> None:
-    """Fill in what is known of a run only by now."""
+    """Fill in what is known of a run only later."""
     run.know_more()
     if run.user is not None and "user.id" not in (run.attributes or {}):
         user = run.user()

@@ -1,4 +1,4 @@
-"""Putting a function in the place of another one, and taking it away again where it is still ours."""
+"""Replacing functions, and restoring them where the replacement is still in place."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ _ABSENT = object()
 
 
 class Patches:
-    """What was replaced, in order, so that it can be put back."""
+    """What was replaced, in order, so that it can be restored."""
 
     def __init__(self) -> None:
         self._done: list[tuple[Any, str, Any, Any]] = []
@@ -17,24 +17,24 @@ class Patches:
     def put(self, owner: Any, name: str, make: Callable[[Any], Any]) -> None:
         """Replace ``owner.name`` by what ``make`` returns for what is there now."""
         before = getattr(owner, name)
-        # An inherited method is put back by taking ours away, or the class would keep a copy of its parent's.
+        # An inherited method is restored by removing ours, or the class would keep a copy of its parent's.
         held = owner.__dict__.get(name, _ABSENT) if isinstance(owner, type) else before
         after = make(before)
         setattr(owner, name, after)
         self._done.append((owner, name, held, after))
 
     def is_on_top(self, owner: Any, name: str) -> bool:
-        """Whether what was put there last is still what is there."""
+        """Whether the latest replacement is still in place."""
         for put_on, put_as, _, after in reversed(self._done):
             if put_on is owner and put_as == name:
                 return getattr(owner, name, None) is after
         return True
 
     def remove(self) -> None:
-        """Put everything back that is still ours; what others put on top stays, and passes on to what was there."""
+        """Restore everything that is still ours; replacements on top of ours stay, and end up at the original."""
         for owner, name, held, after in reversed(self._done):
             there = owner.__dict__.get(name) if isinstance(owner, type) else getattr(owner, name, None)
-            # Methods are made at each look, and only compare equal.
+            # Each access makes a new method object, which only compares equal.
             if there is after or (not isinstance(owner, type) and there == after):
                 if held is _ABSENT:
                     delattr(owner, name)

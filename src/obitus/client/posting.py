@@ -1,7 +1,7 @@
 """One connection to the service: HTTP/1.1 (RFC 9112) with time limits of its own.
 
-Not a library's: those load for a tenth of a second and bring in TLS where nobody asked for it, which a library of
-greenlets must replace first; and the descriptor has to be looked at before each use (see ``spool``).
+No library is used: importing one takes a tenth of a second and imports TLS, which a library of greenlets must
+replace first; and the descriptor has to be checked before each use (see ``spool``).
 """
 
 from __future__ import annotations
@@ -21,16 +21,16 @@ MOST_ANSWER_BYTES: Final = 4 * 1024 * 1024
 
 
 class PostTrouble(OSError):
-    """Raised where no answer came, or none that is HTTP; says why. What was sent may have arrived all the same."""
+    """Raised where no answer came, or no valid HTTP; says why. The request may have arrived nevertheless."""
 
 
 class CannotConnect(PostTrouble):
-    """Raised where the service is not there: refused, unknown, or not connected within the time given."""
+    """Raised where no connection was made: refused, name unknown, or not within the time given."""
 
 
 @dataclass(frozen=True)
 class Answer:
-    """What came back."""
+    """An answer."""
 
     status: int
     headers: dict[str, str]
@@ -98,7 +98,7 @@ class Connection:
             raise PostTrouble(f"{type(error).__name__}: {error}") from error
 
     def close(self) -> None:
-        """Close the connection, unless its descriptor has become somebody else's."""
+        """Close the connection, unless its descriptor has been reused by the app."""
         opened, self._socket = self._socket, None
         if opened is None:
             return
@@ -111,7 +111,7 @@ class Connection:
             opened.detach()
 
     def forget(self) -> None:
-        """In a forked child: let go of the parent's connection without a word to the service."""
+        """In a forked child: close the parent's connection without sending anything."""
         self.close()
 
     def _usable(self) -> bool:
@@ -131,13 +131,13 @@ class Connection:
         return head.encode("latin-1", "replace") + body
 
     def _once_more_where_kept(self, act: Callable[[], Result], ends: float) -> Result:
-        """Do something with the connection; a second time on a new one, where one that was kept turns out to be closed."""
+        """Do something with the connection; once more on a new one, where a kept one turns out to be closed."""
         kept = self._usable()
         try:
             return act()
         except PostTrouble as trouble:
             self.close()
-            # A connection that was kept may have been closed by the service meanwhile: then nobody has seen the request.
+            # The service may have closed a kept connection meanwhile: then it has not seen the request.
             if not kept or isinstance(trouble, CannotConnect) or monotonic() >= ends:
                 raise
         try:
@@ -214,7 +214,7 @@ class Connection:
         return Answer(int(words[1]), headers, body)
 
     def _body(self, status: int, headers: dict[str, str], buffer: bytearray, ends: float) -> tuple[bytes, bool]:
-        """Return the answer's body, and whether the connection can be used again behind it."""
+        """Return the answer's body, and whether the connection can be used again."""
         if status in (204, 304):
             return b"", not buffer
         if "chunked" in headers.get("transfer-encoding", "").lower():
@@ -249,7 +249,7 @@ class Connection:
                 while b"\r\n" not in buffer:
                     self._more(buffer, ends)
                 if not buffer.startswith(b"\r\n"):
-                    # Trailers: nothing is read behind them on this connection.
+                    # Trailers: nothing more is read on this connection.
                     self.close()
                 return bytes(body)
             while len(buffer) < size + 2:

@@ -1,4 +1,4 @@
-"""The life of the process that reports: its hooks, what is done now and then, forks, ends, and what others left behind."""
+"""The life of the reporting process: hooks, periodic work, forks, its end, and what ended processes left behind."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ class ProcessLife:
         self._says_time, self._keeps = says_time, keeps
         self._tracepoints = tracepoints
         self._stories = install is not None and base.settings.spool is not None
-        # The process that began to watch, where this one is a child of it.
+        # The process that called watch(), where this one is a child of it.
         self._parent = os.getppid() if is_child else 0
         self._has_children = False
         self._begin()
@@ -99,18 +99,18 @@ class ProcessLife:
         return self._base.sender.flush(timeout_s)
 
     def secure(self) -> None:
-        """Have everything that was captured on disk when this returns."""
+        """Write everything that was captured to disk."""
         self._base.held.release()
         self._base.sender.secure(0.5)
 
     def _heard(self, answer: dict[str, Any]) -> None:
-        """Take what an answer of the service says beside what became of the reports."""
+        """Take what an answer of the service has in addition to the verdicts."""
         self._base.log_orders.heard(answer)
         if self._tracepoints is not None:
             self._tracepoints.heard(answer)
 
     def stop(self, timeout_s: float) -> None:
-        """Take the hooks away, send what is queued, and end."""
+        """Remove the hooks, send what is queued, and end."""
         if self._tracepoints is not None:
             self._tracepoints.end()
         if self._hooks is not None:
@@ -125,9 +125,8 @@ class ProcessLife:
         self._left_behind.end()
 
     def last_words(self) -> None:
-        """The interpreter ends: hand over what this process made. What other exit handlers raise is still caught.
-
-        A child whose parent watches leaves it on disk for that one, and does not wait.
+        """The interpreter ends: send this process's reports. Exceptions of other exit handlers are still reported. A
+        child whose parent watches leaves its reports on disk for the parent, and does not wait.
         """
         if self._left_behind.left:
             return
@@ -143,7 +142,7 @@ class ProcessLife:
 
     @guarded
     def before_hard_exit(self) -> None:
-        """The process ends without exit handlers, by ``os._exit`` or as another program: leave nothing undone."""
+        """The process ends without exit handlers, by ``os._exit`` or ``os.exec…``: write everything to disk."""
         if self._left_behind.left:
             return
         self._settle()
@@ -153,21 +152,20 @@ class ProcessLife:
 
     @guarded
     def begin_again(self) -> None:
-        """The process did not become another program after all."""
+        """``os.exec…`` failed: continue."""
         if self._stories:
             self._left_behind.begin()
 
     @guarded
     def give_up_crashes(self) -> None:
-        """The app looks after crashes of the interpreter itself."""
+        """The app handles crashes of the interpreter itself."""
         self._left_behind.give_up_crashes()
 
     @guarded
     def leave_to_parent(self) -> None:
-        """The parent ends this process and knows why: what goes on here is left for it to tell.
-
-        From here on this process does nothing more by itself: parents that end their children by a signal give them a
-        tenth of a second, and kill them then, whatever lock of theirs they hold at that moment.
+        """The parent ends this process and knows why: it reports the open runs. This process does nothing more:
+        parents that end their children by a signal kill them a tenth of a second later, whatever lock they hold at
+        that moment.
         """
         if self.is_child:
             self._left_behind.leave()
@@ -175,43 +173,43 @@ class ProcessLife:
 
     @guarded
     def started_a_child(self) -> None:
-        """A child process was started, which hands on what it has to tell by the spool."""
+        """A child process was started, which passes its reports on by the spool."""
         self._has_children = True
         self._base.sender.wake()
 
     def before_fork(self) -> None:
-        """Come to rest."""
+        """Pause before a fork."""
         self._base.sender.pause()
 
     def after_fork(self, *, rests: bool) -> None:
-        """In the parent: go on, unless it is to rest until there is something to do."""
+        """In the parent: continue, unless there is nothing to do."""
         self._has_children = True
         if not rests:
             self._base.sender.resume()
 
     def begin_in_child(self) -> None:
-        """A child that was forked here holds dead threads and perhaps held locks: it gets new ones of all that."""
+        """A forked child has dead threads and perhaps held locks: it gets new ones of everything."""
         self._base.sender.abandon()
         self._left_behind.forget()
         self._base.held.abandon()
         self._parent = os.getppid()
         self._has_children = False
         self._begin()
-        # Nothing more yet: most children that only become another program never come to report anything.
+        # Nothing more yet: most children that only start another program never report anything.
         self._base.begin_in_child()
         if self._tracepoints is not None:
             self._tracepoints.begin_in_child()
             self._base.sender.wake()
 
     def _settle(self) -> None:
-        """Queue what is kept back, counted, or known of what was dropped."""
+        """Queue failures that are kept back, counts, and the numbers of dropped reports."""
         self._base.held.release()
         self._runs.send_tallies()
         self._failures.alike.send()
         self._limits.report_dropped()
 
     def _keep_story(self) -> None:
-        """What went wrong is on disk: so are the counts it belongs to, soon after."""
+        """Reports were written to disk: write the counts that belong to them, too."""
         now_s = time.monotonic()
         left = self._left_behind
         if left.begun and (now_s - self._story_s > STORY_EVERY_S or left.is_outdated()):
@@ -228,7 +226,7 @@ class ProcessLife:
             self._runs.send_tallies()
         if self._ticks % ALIKE_EVERY_TICKS == 0:
             self._failures.alike.send()
-        # The first ones are told at once: somebody may be setting this up, and wonder where their reports are.
+        # The first are reported at once: somebody may be setting this up, and wonder where the reports are.
         if self._ticks % DROPPED_EVERY_TICKS == 0 or (self._base.sender.dropped and not self._limits.has_reported):
             self._limits.report_dropped()
         if self._hooks is not None:
@@ -241,7 +239,7 @@ class ProcessLife:
             self.lost_children.give_up()
 
     def _release_due(self) -> float:
-        """Send what was kept back for long enough; return in how many seconds the next one is due."""
+        """Send failures that were kept back for long enough; return in how many seconds the next one is due."""
         if self._tracepoints is not None:
             self._tracepoints.turn(tick=False)
         held, timer = self._base.held, self._base.timer

@@ -1,4 +1,4 @@
-"""A bound on how often something is done: so many a second for long, with a burst beyond it."""
+"""A limit on how often something is done: a rate per second, with a burst beyond it."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from collections.abc import Callable
 class Rate:
     """The generic cell rate algorithm (ITU-T I.371, annex A, virtual scheduling): the state is one moment.
 
-    No lock: a signal handler may come in between and ask too. Threads that ask at the very same moment may get a little more.
+    No lock: a signal handler may come in between and ask too. Threads that call it at the very same moment may get slightly more.
     """
 
     def __init__(self, per_s: float, burst: float, timer: Callable[[], float]) -> None:
@@ -17,10 +17,10 @@ class Rate:
         self._timer = timer
         self._next_s = timer()
         self.closed_until_s = self._next_s
-        """Until when the answer is no, by the timer."""
+        """Until when nothing is left, by the timer."""
 
     def allows(self) -> bool:
-        """Take one; return whether there was one."""
+        """Take one; return whether one was left."""
         now_s = self._timer()
         if now_s < self.closed_until_s:
             return False

@@ -1,4 +1,4 @@
-"""The reporter: one running client, put together of its parts. ``obitus.watch`` starts one for the process."""
+"""The reporter: one running client, assembled from its parts. ``obitus.watch`` starts one for the process."""
 
 from __future__ import annotations
 
@@ -67,7 +67,7 @@ class Reporter:
         )
 
     def _tracepoints(self) -> Tracepoints | None:
-        """Return what sets tracepoints, where the app allows that: nobody else loads it."""
+        """Return the part that sets tracepoints, which is only loaded where the app allows them."""
         environments = self.settings.tracepoints
         if environments is None or self.settings.only_file:
             return None

@@ -1,4 +1,4 @@
-"""Runs: one unit of work each. The current run travels in a context variable, so runs at the same time never mix."""
+"""Runs: one unit of work each. The current run is in a context variable, so concurrent runs never mix."""
 
 from __future__ import annotations
 
@@ -17,9 +17,9 @@ MOST_ATTRIBUTES: Final = 100
 
 
 class RunState:
-    """One run while it goes on. Its ids are made when somebody asks: most runs end well, and nobody does."""
+    """One open run. Its ids are made when they are needed, which for most runs is never."""
 
-    # Most runs end well and need none of these: then the class's own stand for them.
+    # Most runs end well and need none of these: the class has the defaults.
     attributes: dict[str, Any] | None = None
     request: dict[str, Any] | None = None
     outcome: str | None = None
@@ -29,13 +29,13 @@ class RunState:
     caught: str | None = None
     """The latest failure in it that the app caught, or that something logged."""
     died: bool = False
-    """Whether a failure of it was reported that nobody caught."""
+    """Whether an uncaught failure of it was reported."""
     entry_point_now: Callable[[], str] | None = None
     """Returns the entry point as far as it is known by now, such as with the route that a request went to. Cheap."""
     resolve: Callable[[], None] | None = None
     """Fills in what else is known only once the app has begun, such as the request; called before each report."""
     user: Callable[[], Any] | None = None
-    """Returns who asks, where the framework has found that out by itself."""
+    """Returns the user, where the framework knows it."""
     route: str | None = None
     """The template of the route, where a framework has told it."""
     trace_state: str | None = None
@@ -85,7 +85,7 @@ class RunState:
 
     @property
     def traceparent(self) -> str:
-        """What to pass on to whom it calls (W3C Trace Context, section 3.2)."""
+        """The header for its outgoing calls (W3C Trace Context, section 3.2)."""
         return f"00-{self.trace_id}-{self.span_id}-01"
 
     def know_entry_point(self) -> str:
@@ -101,7 +101,7 @@ class RunState:
             self.resolve()
 
     def attach(self, name: str, value: Any) -> None:
-        """Put an attribute on everything this run reports; beyond the bound new names are passed over."""
+        """Put an attribute on everything that this run reports; beyond the bound new names are ignored."""
         if self.attributes is None:
             self.attributes = {}
         if len(self.attributes) < MOST_ATTRIBUTES or name in self.attributes:
@@ -135,5 +135,5 @@ def leave(token: contextvars.Token[RunState | None]) -> None:
     except ValueError as interrupted:
         if is_the_apps(interrupted):
             raise
-        # It ends in another context than it began in: a generator closed by the garbage collector, say.
+        # It ends in another context than it began in, for example in a generator closed by the garbage collector.
         current.set(None)

@@ -1,4 +1,4 @@
-"""A unit of work while it goes on, whatever it is: a request, a job, a command, a block of code. It is one run."""
+"""A unit of work in progress: a request, a job, a command, a block of code. It is one run."""
 
 from __future__ import annotations
 
@@ -14,8 +14,8 @@ if TYPE_CHECKING:
 def ended_by(error: BaseException) -> str:
     """Return the outcome of work that an exception ended.
 
-    A caller that went away, a person who interrupts and a server that stops call it off; whatever else leaves it is a
-    failure, also what a server raises in it at its time limit.
+    It is refused where the caller went away, a person interrupted it or the server stops; every other exception is a
+    failure, also one that a server raises at its time limit.
     """
     if isinstance(error, GeneratorExit | KeyboardInterrupt) or type(error).__name__ == "CancelledError":
         return "refused"
@@ -25,7 +25,7 @@ def ended_by(error: BaseException) -> str:
 
 
 class RunScope:
-    """Opens a run and makes it the current one; says what ended it; finishes it, once."""
+    """Opens a run and makes it the current one; records what ended it; finishes it once."""
 
     __slots__ = ("_captured_by", "_ended", "_token", "reporter", "run")
 
@@ -55,13 +55,13 @@ class RunScope:
             self._token = runs.current.set(self.run)
 
     def leave(self) -> None:
-        """Make current what was so before; the run itself goes on."""
+        """Make the previous run current again; this one stays open."""
         token, self._token = self._token, None
         if token is not None:
             runs.leave(token)
 
     def record(self, error: BaseException, *, severity: str = "ERROR", captured_by: str | None = None) -> None:
-        """The work raised, or answers for what something in it raised: it has failed."""
+        """The work raised, or answers for an exception inside it: it has failed."""
         self.run.outcome = "failed"
         self.reporter.failures.record(
             error, handled=False, captured_by=captured_by or self._captured_by, severity=severity, run=self.run

@@ -1,7 +1,7 @@
-"""Which exceptions were reported already: once on their way up, however many places meet them, and again when raised again.
+"""Which exceptions were reported already: once while they are raised through many places, and again when they are raised again.
 
-Nothing is put on the exception: an app may show or store what it holds. An exception is known again by its identity, as
-long as it lives, and kept apart by what it went through: the traceback that it had, and the run that it was met in.
+Nothing is put on the exception: an app may show or store what it holds. An exception is recognised by its id while
+it lives, together with its traceback and its run at that moment.
 """
 
 from __future__ import annotations
@@ -45,16 +45,16 @@ class Sighting:
         self.form: Form | None = None
 
     def is_of(self, error: BaseException) -> bool:
-        """Whether it is of this very object, and not of an earlier one in the same place of the memory."""
+        """Whether it is of this very object, and not of an earlier one at the same address."""
         alive = self._alive
         return (alive() if isinstance(alive, weakref.ref) else alive) is (
             error if isinstance(alive, weakref.ref) else error.__dict__
         )
 
     def is_the_same_raise(self, error: BaseException, run: runs.RunState | None) -> bool:
-        """Whether the exception is still on the way that it was on then, in the same run or in one around it."""
+        """Whether the exception is still being raised since then, in the same run or in one around it."""
         if run is not None and run.number not in self._runs:
-            # Everything is a part of the process; a run is a part of itself and of those around it.
+            # Every run is inside the process; a run is inside itself and those around it.
             return False
         traceback = error.__traceback__
         while traceback is not None and id(traceback) != self._head:
@@ -67,18 +67,18 @@ class Sighting:
 
 
 class Seen:
-    """The latest sightings, bounded. No lock: what two threads do at the same moment costs at most a sighting."""
+    """The latest sightings, bounded. No lock: two threads at the same moment lose at most one sighting."""
 
     def __init__(self) -> None:
         self._sightings: dict[int, Sighting] = {}
         self._noted: deque[tuple[str, str, float]] = deque(maxlen=MOST_NOTED)
 
     def note(self, kind: str, message: str) -> None:
-        """Remember what a failure said, for texts of it that come just after."""
+        """Remember the message of a failure, for log records of it that come just after."""
         self._noted.append((kind, message, monotonic()))
 
     def has_noted(self, kind: str, message: str) -> bool:
-        """Whether a failure said this a moment ago."""
+        """Whether a failure with this message was reported a moment ago."""
         since_s = monotonic() - NOTED_S
         return any(
             (its_kind, its_message) == (kind, message) and at_s > since_s
@@ -86,14 +86,14 @@ class Seen:
         )
 
     def find(self, error: BaseException, run: runs.RunState | None) -> Sighting | None:
-        """Return the sighting of an exception that is still on its way, None where it is new."""
+        """Return the sighting of an exception that is still being raised, None where it is new."""
         sighting = self._sightings.get(id(error))
         if sighting is None or not sighting.is_of(error):
             return None
         return sighting if sighting.is_the_same_raise(error, run) else None
 
     def add(self, error: BaseException, run: runs.RunState | None, *, handled: bool) -> Sighting:
-        """Remember an exception that is reported now."""
+        """Remember an exception that is being reported."""
         sightings = self._sightings
         sighting = Sighting(error, run, handled=handled)
         sightings.pop(id(error), None)
@@ -109,7 +109,8 @@ class Seen:
 
 
 def _identity(error: BaseException) -> Callable[[], object] | dict[str, Any]:
-    """Return what tells an exception from a later one at the same address, without keeping it or its frames alive."""
+    """Return an object that distinguishes an exception from a later one at the same address, without keeping it or
+    its frames alive."""
     try:
         return weakref.ref(error)
     except TypeError as interrupted:

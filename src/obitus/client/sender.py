@@ -1,10 +1,10 @@
 """Sending in the background: batches, retries, bounds. The app's threads only ever append to a queue.
 
-A report's way: the queue (as captured) → written as JSON and redacted → the spool on disk, or memory where there is
-none → the service. Only what the service has acknowledged leaves the spool. The keeper's thread writes, the poster's
-thread talks to the service: what is slow to answer never keeps a report from the disk.
+The path of a report: the queue (as captured) → redacted and written as JSON → the spool on disk, or memory where
+there is none → the service. Only what the service has acknowledged leaves the spool. The keeper's thread writes, the
+poster's thread talks to the service: a slow service never keeps a report from the disk.
 
-The app's threads take no lock here, since a signal handler or a finalizer may come in between and report too.
+The app's threads take no lock here, since a signal handler or a finalizer may interrupt them and report too.
 """
 
 from __future__ import annotations
@@ -37,9 +37,9 @@ FORK_WAIT_S: Final = 0.05
 class Sender:
     """Sends reports to the service. Everything it holds is bounded; what does not fit is dropped and counted.
 
-    ``tick`` is called on the keeper's thread about twice a second, ``settle`` there before everything is to be sent,
-    ``wrote`` after reports were written to the disk. ``due`` does there what is due, and returns in how many seconds
-    something will be.
+    On the keeper's thread ``tick`` is called about twice a second, ``settle`` before everything is to be sent,
+    ``wrote`` after reports were written to disk. ``due`` does there what is due, and returns the seconds until the
+    next work is due.
     """
 
     def __init__(
@@ -85,14 +85,14 @@ class Sender:
         self.sent_last_s: float | None = None
 
     def _backlog_for(self, settings: Settings, redactor: Redactor, family: str) -> Backlog:
-        """Return where reports wait that are written as they go out."""
+        """Return the backlog, where encoded reports wait."""
         return Backlog(settings, redactor, self.sayings, self.drop, family)
 
     # What the app's threads call.
 
     @property
     def waiting(self) -> int:
-        """How many reports wait to be sent, wherever."""
+        """The number of reports that wait to be sent, on disk and in memory."""
         return len(self._waiting) + self.backlog.waiting
 
     @property
@@ -102,12 +102,12 @@ class Sender:
 
     @property
     def full(self) -> bool:
-        """Whether there is no room for one more: then nothing need be captured."""
+        """Whether there is no room for one more: then capturing is useless."""
         return len(self._waiting) >= MOST_WAITING or self._stopping
 
     @property
     def is_awake(self) -> bool:
-        """Whether the keeper's thread is there."""
+        """Whether the keeper's thread runs."""
         return self._keeper.running
 
     def begin(self) -> None:
@@ -129,13 +129,13 @@ class Sender:
         return True
 
     def keep(self, report: dict[str, Any]) -> bool:
-        """Have a report on disk when this returns, in a file of its own; queue it where that cannot be done.
+        """Write a report to a file of its own on disk; queue it where that cannot be done.
 
         Return whether it was taken. Nothing here waits for another thread or takes a lock.
         """
         path = self.put_down(report)
         if path is None:
-            # It is out of room, or there is no spool: what can be encoded waits in memory.
+            # There is no room, or no spool: the report waits in memory.
             return report.get("dropped") is None and self.put(report)
         self.wake()
         return True
@@ -145,7 +145,7 @@ class Sender:
         try:
             return self.backlog.put_down(report, held=held)
         except Exception:
-            # The app's own, raised by a signal handler in the middle of it: the report waits.
+            # An exception of the app, raised by a signal handler in the middle of it: the report waits.
             self._waiting.append(report)
             raise
 
@@ -154,7 +154,7 @@ class Sender:
         self.backlog.let_go(path, send=send)
 
     def wake(self) -> None:
-        """Let the keeper's thread look at what there is; start it where it is not there."""
+        """Wake the keeper's thread; start it where it does not run."""
         if self._leaving:
             return
         if not self._keeper.running:
@@ -162,19 +162,19 @@ class Sender:
         self._keeper.wake()
 
     def drop(self, why: str, count: int = 1) -> None:
-        """Count reports that are not sent. Takes no lock: one that cannot be afforded must cost nothing."""
+        """Count dropped reports. Takes no lock: a dropped report must cost nothing."""
         dropped = self.dropped
         dropped[why] = dropped[why] + count if why in dropped else count
 
     def flush(self, timeout_s: float) -> bool:
-        """Wait until everything queued was sent or given up on; return whether it was."""
+        """Wait until everything queued was sent or dropped; return whether it was."""
         if is_ours():
             return False
         ticket = _Ticket(monotonic() + timeout_s)
         self._asked.append(ticket)
         self.wake()
         if not self._keeper.running:
-            # The interpreter takes no more threads: nobody would answer.
+            # The interpreter starts no more threads: nothing would be sent.
             self.secure()
             return self.waiting == 0
         return ticket.wait()
@@ -192,10 +192,9 @@ class Sender:
             state.ours.working = was_ours
 
     def leave(self, timeout_s: float, *, family: bool) -> None:
-        """The process ends: what waits is on disk; what this process made is sent, where the service answers.
-
-        ``timeout_s`` is the longest time that a process with something to tell takes for it; with nothing but healthy
-        runs and their counts it takes none. ``family`` also sends what its children left.
+        """The process ends: write what waits to disk, and send this process's reports, where the service answers.
+        ``timeout_s`` is the longest time for that; with nothing but healthy runs and their counts it takes none.
+        ``family`` also sends the reports of its children.
         """
         ends = monotonic() + timeout_s
         self._leaving = True
@@ -211,10 +210,10 @@ class Sender:
         self._send_last(ends)
 
     def _send_last(self, ends: float) -> None:
-        """Send what this process made and somebody should see before the next one runs."""
+        """Send those reports of this process that somebody should see before the next one runs."""
         if not self.backlog.is_urgent():
             return
-        # The poster may be at it already: then it need not be done twice.
+        # The poster may be sending already.
         self._hurry = True
         self._poster.rest(max(0.0, ends - monotonic()))
         if self._poster.running:
@@ -226,7 +225,7 @@ class Sender:
             state.ours.working = was_ours
 
     def close(self) -> None:
-        """Let go of the spool's files; what waits in them is sent by the next process."""
+        """Close the spool's files; the next process sends the reports in them."""
         self._stopping = self._leaving = True
         self._keeper.rest(0.2)
         self._poster.rest(0.05)
@@ -235,7 +234,7 @@ class Sender:
             self._delivery.close()
 
     def hush(self) -> None:
-        """Let both threads end at the next point where they can, without waiting for that: nothing more is to be done."""
+        """Ask both threads to end, without waiting for that."""
         self._leaving = True
         self._keeper.rest(0.0)
         self._poster.rest(0.0)
@@ -245,12 +244,12 @@ class Sender:
         self.backlog.tidy()
 
     def abandon(self) -> None:
-        """In a forked child: let go of the parent's files; this sender is never used again."""
+        """In a forked child: close the parent's files; this sender is never used again."""
         self.backlog.forget()
         self._delivery.forget()
 
     def pause(self) -> None:
-        """Before a fork: let both threads come to rest, so that the child inherits nothing half done."""
+        """Before a fork: pause both threads, so that the child inherits nothing half done."""
         ends = monotonic() + FORK_WAIT_S
         keeper, poster = self._keeper, self._poster
         self._was_awake = keeper.running
@@ -261,7 +260,7 @@ class Sender:
         keeper.rest(max(0.005, ends - monotonic()))
 
     def resume(self) -> None:
-        """After a fork, in the parent: go on with what was going on."""
+        """After a fork, in the parent: start the threads again."""
         if self._was_awake or self.waiting or self._asked or self._tickets:
             self.wake()
 
@@ -351,7 +350,7 @@ class Sender:
         self._backing_off = False
 
     def _answer(self, *, sent: bool) -> None:
-        """Tell those who wait that all was sent, or that their time is up."""
+        """Wake waiting callers because all was sent, or their time is up."""
         for _ in range(len(self._tickets)):
             ticket = self._tickets.popleft()
             if sent and (self._waiting or self.waiting):
@@ -366,7 +365,7 @@ class Sender:
     def _post(
         self, lines: list[bytes], failures: int, connect_s: float, whole_s: float, *, at_the_end: bool = False
     ) -> tuple[int, float]:
-        """Deliver a batch; return how many of its lines are done with, and how long to wait."""
+        """Deliver a batch; return how many of its lines are done, and how long to wait."""
         return self._delivery.post(lines, failures, connect_s, whole_s, at_the_end=at_the_end)
 
     def _counted(self, taken: int, refused: int) -> None:
@@ -377,7 +376,7 @@ class Sender:
     # The end of the process.
 
     def _hand_over(self, ends: float) -> None:
-        """Send what this process made, on its last thread; leave where nobody answers. Says nothing: all is on disk."""
+        """Send the reports of this process, on its last thread; stop where no service answers. Logs nothing: all is on disk."""
         while (left := ends - monotonic()) > 0:
             batch = self.backlog.next_batch(own=True)
             if not batch.lines:
@@ -394,7 +393,7 @@ class Sender:
 
 
 class _Ticket:
-    """Somebody who waits until all was sent."""
+    """A caller that waits until all was sent."""
 
     def __init__(self, until_s: float) -> None:
         self._until_s = until_s

@@ -1,4 +1,4 @@
-"""Reports to a file alone, where no service is named: the file is what is on disk, and the spool is for what it does not take."""
+"""Reports to a file alone, where no service is set: they go to the file, and to the spool where they cannot be written to the file."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from obitus.core.redaction import Redactor
 
 
 class FileBacklog(Backlog):
-    """What the file does not take yet."""
+    """Reports that could not be written to the file yet."""
 
     def hold(self, lines: list[bytes]) -> None:
         """Write lines to the file, or to the spool for a later start. It needs no lock."""
@@ -36,7 +36,7 @@ class FileBacklog(Backlog):
                 return
 
     def _adopt(self, spool: Spool, family: str | None = None) -> None:
-        """Bring what processes that are gone had put down, and not in the file yet, to the file."""
+        """Add reports that ended processes had written to files of their own, but not to the file yet."""
         found = 1
         while found:
             found = spool.adopt(family)
@@ -57,11 +57,11 @@ class FileSender(Sender):
         return FileBacklog(settings, redactor, self.sayings, self.drop, family, self._took)
 
     def _took(self, count: int) -> None:
-        """The file took so many reports."""
+        """Count reports that were written to the file."""
         self._counted(count, 0)
 
     def keep(self, report: dict[str, Any]) -> bool:
-        """Have a report in the file, or in the spool for a later start, when this returns."""
+        """Write a report to the file, or to the spool for a later start."""
         was_ours, state.ours.working = is_ours(), True
         try:
             line = self.backlog.line(report)

@@ -37,7 +37,7 @@ Edit = Callable[[dict[str, Any]], dict[str, Any] | None]
 
 @dataclass(frozen=True)
 class Settings:
-    """Where to report to, as what, and how much."""
+    """The address, the key, and what is reported."""
 
     url: str | None
     key: str | None
@@ -45,7 +45,7 @@ class Settings:
     environment: str | None
     off: bool
     users: bool = True
-    """Whether who asks is taken from a framework that knows, such as Django's ``request.user``."""
+    """Whether the user is taken from frameworks that know it, such as Django's ``request.user``."""
     own: tuple[str, ...] = ()
     """Modules that are own code although they are installed like libraries."""
     logs: Mapping[str, str] = field(default_factory=lambda: {"": "WARN"})
@@ -67,7 +67,7 @@ class Settings:
     exits: bool = False
     """Whether leaving with a non-zero status (SystemExit) counts as a failure."""
     failures_per_second: float = 25.0
-    """How many failures a second are captured whole for long; a burst of eight seconds' worth goes beyond it."""
+    """Failures a second that are captured whole; a burst may be eight seconds' worth."""
     spool: Path | None = None
     """Folder where reports wait while the service is away."""
     spool_bytes: int = 64 * MIB
@@ -75,17 +75,17 @@ class Settings:
     spool_hours: float = 7 * 24.0
     """Longest time that they wait there."""
     also: Path | None = None
-    """A file that reports are written to beside the service, or in its place where no service is named."""
+    """A file to which reports are written as well as to the service or, where no service is set, instead."""
     tracepoints: tuple[str, ...] | None = None
     """Environments in which people may set tracepoints in this app, empty for all; None where they may not."""
     tracepoints_share: float = 0.01
-    """Of one processor: what all tracepoints of a process may cost for long; one that goes beyond it is switched off."""
+    """Share of one processor that all tracepoints of a process may use; one that goes beyond it is switched off."""
     exit_s: float = 2.0
-    """Longest time that the end of a process may take to hand over what it has to tell."""
+    """Longest time that the end of a process may take to send its reports."""
 
     @property
     def spool_of_address(self) -> Path | None:
-        """The part of the spool for this service and key, or for a file alone: another app's reports are none of this one's business."""
+        """The part of the spool for this service and key, or for a file alone: apps do not send each other's reports."""
         if self.spool is None:
             return None
         goal = str(self.also) if self.only_file else f"{(self.url or '').rstrip('/')} {self.key}"
@@ -220,9 +220,8 @@ def _seconds(text: str | None, name: str, default: float) -> float:
 
 
 def default_spool(environ: Mapping[str, str]) -> Path | None:
-    """Return where reports wait when nothing else is said: the user's state folder, else the folder for temporary files.
-
-    None where neither can be had: then they wait in memory.
+    """Return the default folder of the spool: the user's state folder, else the folder for temporary files. None
+    where neither can be used: then reports wait in memory.
     """
     home = environ.get("XDG_STATE_HOME") or (environ.get("HOME") and environ["HOME"] + "/.local/state")
     if home and Path(home).is_absolute():

@@ -1,12 +1,13 @@
 """Reports on the sender's disk, waiting to be sent: append-only segment files, shared by processes, bounded.
 
-Each process writes segments of its own and holds a lock on them; when it is gone, however it ended, the lock is too,
-and another process sends what it left. A line is framed by its checksum and length, so that half a line, written as
-the process was killed, is told from a whole one. A segment that was sent is removed; sent twice is harmless, since
+Each process writes segments of its own and holds a lock on them. The lock ends with the process, however it ends,
+and another process sends what it left. A line is framed by its checksum and length, which distinguishes a line that
+was cut by a kill from a whole one. A segment that was sent is removed; sent twice is harmless, since
 reports carry their ids. Lines reach the operating system, not the platter: a kill loses none, a power cut may.
 
-A line can also be put down in a file of its own (``put_down``): that takes no lock, so that a dying thread, a signal
-handler and the end of the interpreter can do it too. Nobody holds such a file; the next sender that looks takes it over.
+A line can also be written to a file of its own (``put_down``): that takes no lock, so that an ending thread, a
+signal handler and the end of the interpreter can do it too. Such a file is not locked; the next sender takes it
+over.
 """
 
 from __future__ import annotations
@@ -25,9 +26,9 @@ from typing import Any, Final
 from obitus.client.locks import AVAILABLE, open_locked
 
 HELD: Final = ".held.reports"
-"""The end of the names of files that are not to be sent yet: nobody else has what is in them, should the process be killed."""
+"""Suffix of files that are not to be sent yet."""
 HELD_MOST_S: Final = 10.0
-"""Nothing is held back for longer by a process that goes on."""
+"""The longest time for which a live process holds a report back."""
 SEGMENT_BYTES: Final = 1024 * 1024
 MOST_SEGMENTS_LOOKED_AT: Final = 5000
 MOST_TAKEN_OVER: Final = 24
@@ -47,7 +48,7 @@ class _Segment:
     size: int
     """Bytes of whole lines in it."""
     sent: int = 0
-    """Bytes of it that are done with."""
+    """Bytes of it that are sent."""
     lines: int = 0
     """Lines that wait in it."""
     mine: bool = True
@@ -70,7 +71,7 @@ class _Segment:
 
 @dataclass
 class Batch:
-    """Lines that wait, and where they lie."""
+    """Waiting lines, and their places."""
 
     lines: list[bytes]
     places: list[tuple[_Segment, int, int]]
@@ -78,15 +79,14 @@ class Batch:
 
 
 def file_of(descriptor: int) -> tuple[int, int]:
-    """Return the device and inode that a descriptor stands for. Raises OSError where it is closed."""
+    """Return device and inode of a descriptor. Raises OSError where it is closed."""
     found = os.fstat(descriptor)
     return found.st_dev, found.st_ino
 
 
 def refuse_foreign(folder: Path) -> None:
-    """Raise OSError where somebody else could read or replace what is put into a folder: others' folders, links, open ones.
-
-    In a folder for temporary files anybody may have made one of the name that is looked for.
+    """Raise OSError where other users could read or replace files in a folder: folders of others, links, wrong
+    modes. In the folder for temporary files anybody may have made a folder of that name.
     """
     found = folder.lstat()
     if stat.S_ISLNK(found.st_mode) or not stat.S_ISDIR(found.st_mode):
@@ -98,7 +98,7 @@ def refuse_foreign(folder: Path) -> None:
 
 
 def make_own(folder: Path) -> None:
-    """Make a folder of the spool's; raises OSError where it, or what it lies in, is somebody else's."""
+    """Make a folder of the spool; raises OSError where it, or the folder that contains it, belongs to somebody else."""
     folder.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     refuse_foreign(folder.parent)
     folder.mkdir(exist_ok=True, mode=0o700)
@@ -125,16 +125,16 @@ class Spool:
         self._clock_s = clock_s
         self._segments: list[_Segment] = []
         self._active: _Segment | None = None
-        # What a process and its children leave bears the same family, so that the one that ends last can send it all.
+        # Files of a process and its children have the same family in their names, so that the last one to end can send all.
         self._name = f"{os.getpid()}-{family + '-' if family else ''}{os.urandom(6).hex()}"
         self._count = 0
         self._others_bytes = 0
         self._put_down: deque[tuple[Path, bytes]] = deque()
         self.held: set[Path] = set()
-        """What was put down and is not to be sent yet."""
+        """Files that are not to be sent yet."""
         self._seen_change_ns = 0
         self.leaves_more = False
-        """Whether processes that are gone left more than ``adopt`` took over."""
+        """Whether ended processes left more than ``adopt`` took over."""
         if not AVAILABLE:
             raise OSError("this system has no file locks")
         make_own(folder)
@@ -150,7 +150,7 @@ class Spool:
         return sum(segment.size - segment.sent for segment in self._segments)
 
     def append(self, lines: list[bytes]) -> None:
-        """Write lines (each ending in a line feed) behind the others. Raises OSError, and then none of them is in it."""
+        """Append lines (each ending in a line feed). Raises OSError, and then none of them is in it."""
         framed = b"".join(map(_framed, lines))
         active = self._active
         if active is not None and not active.is_open():
@@ -172,7 +172,7 @@ class Spool:
     def put_down(self, line: bytes, *, held: bool = False) -> Path:
         """Write one line to a file of its own, and return that. Raises OSError. Any thread may, at any time.
 
-        The file has its name only once it is whole. What is ``held`` is not sent before it is let go, and its name says so.
+        The file gets its name only once it is whole. A ``held`` one is not sent before it is released, and its name says so.
         """
         name = f"{int(self._clock_s() * 1000):015d}-{self._name}-{os.urandom(5).hex()}"
         path = self.folder / f"{name}{HELD if held else '.reports'}"
@@ -190,31 +190,31 @@ class Spool:
                 raise OSError(errno.ENOSPC, "no room for the whole report", partial)
             os.rename(partial, path)  # noqa: PTH104
         except BaseException:
-            # Also what a signal handler raises: half a file helps nobody.
+            # Also for exceptions of a signal handler: half a file is useless.
             Path(partial).unlink(missing_ok=True)
             self.held.discard(path)
             raise
         return path
 
     def let_go(self, path: Path) -> Path:
-        """Give a file that was held the name of those that are sent, and return it. Raises OSError. It stays held until it is expected."""
+        """Rename a held file to one that is sent, and return the new path. Raises OSError. It stays held until ``expect``."""
         free = path.with_name(path.name.replace(HELD, ".reports"))
         self.held.add(free)
         return path.rename(free)
 
     def expect(self, path: Path, line: bytes) -> None:
-        """Join what was put down with the rest at the next ``take_in``."""
+        """Add a file's line to the segments at the next ``take_in``."""
         self._put_down.append((path, line))
         self.held.discard(path)
 
     def take_in(self) -> None:
-        """Write what this process put down behind the rest, and remove its files. Raises OSError."""
+        """Append the lines of this process's own files to the segments, and remove the files. Raises OSError."""
         while self._put_down:
             try:
                 taken = [self._put_down.popleft() for _ in range(min(len(self._put_down), _MOST_TAKEN_IN))]
             except IndexError:
                 break
-            # The files go last: a kill in between leaves two copies of a report, which the service tells from two reports.
+            # The files are removed last: a kill in between leaves two copies of a report, which the service stores once.
             try:
                 self.append([line for _, line in taken])
             except OSError:
@@ -225,11 +225,11 @@ class Spool:
                 path.unlink(missing_ok=True)
 
     def line_in(self, path: Path) -> list[bytes]:
-        """Return the line that was put down in a file; none where it is not whole. Raises OSError where it is gone."""
+        """Return the line of a file; empty where it is not whole. Raises OSError where the file is gone."""
         return _whole_lines(path.read_bytes(), 1, _READ_BYTES)[0]
 
     def others_left_something(self) -> bool:
-        """Whether there is anything in the folder that this process did not write."""
+        """Whether the folder has anything that this process did not write."""
         try:
             with os.scandir(self.folder) as entries:
                 return any(entry.name.endswith(".reports") and self._name not in entry.name for entry in entries)
@@ -262,7 +262,7 @@ class Spool:
             data = os.pread(segment.descriptor, min(segment.size - segment.sent, _READ_BYTES), segment.sent)
             lines, size = _whole_lines(data, most_lines - len(found), most_bytes)
             if not lines:
-                # What is left in it is no whole line: it was damaged, or it is all done with.
+                # There is no whole line left in it: it was damaged, or everything is sent.
                 if segment.lines > 0 and data:
                     self._dropped("damaged in the spool", segment.lines)
                 self._finish(segment)
@@ -277,10 +277,10 @@ class Spool:
         return Batch(found, places)
 
     def done(self, batch: Batch) -> None:
-        """Say that what ``peek`` returned is done with."""
+        """Remove what ``peek`` returned."""
         for segment, size, lines in batch.places:
             if segment not in self._segments:
-                # It went meanwhile, to keep the bounds.
+                # It was dropped meanwhile, to keep the bounds.
                 continue
             segment.sent += size
             segment.lines -= lines
@@ -288,10 +288,10 @@ class Spool:
                 self._finish(segment)
 
     def adopt(self, family: str | None = None, *, was_held: Callable[[list[bytes]], Any] = lambda _: None) -> int:
-        """Take over the segments of processes that are gone; return how many lines they hold.
+        """Take over the segments of ended processes; return how many lines they hold.
 
-        With a ``family`` only what its members left, as if this process had written it. ``was_held`` gets the lines that a
-        process held when it was gone.
+        With a ``family`` only what its members left, as if this process had written it. ``was_held`` gets the lines
+        that a process held when it ended.
         """
         mine = {segment.path for segment in self._segments}
         adopted: list[_Segment] = []
@@ -324,7 +324,7 @@ class Spool:
         return sum(segment.lines for segment in adopted)
 
     def _is_held(self, name: str) -> bool:
-        """Whether the process that holds a file back lives, and will let go of it itself."""
+        """Whether the process that holds a file back lives, and will release it itself."""
         if not 0 <= self._clock_s() * 1000 - _made_at_ms(self.folder / name) < HELD_MOST_S * 1000:
             return False
         process = name.split("-", 2)[1]
@@ -337,7 +337,7 @@ class Spool:
         return True
 
     def _remove_partial(self, names: Iterable[str]) -> None:
-        """Remove what processes left that were killed while they wrote a file."""
+        """Remove partial files of processes that were killed while they wrote them."""
         before_s = self._clock_s() - PARTIAL_KEPT_S
         for name in names:
             path = self.folder / name
@@ -355,7 +355,7 @@ class Spool:
             self._finish(active)
 
     def close(self) -> None:
-        """Let go of every segment; what waits in them stays on disk for the next process."""
+        """Close every segment; waiting lines stay on disk for the next process."""
         for segment in self._segments:
             if segment.lines == 0:
                 segment.path.unlink(missing_ok=True)
@@ -375,9 +375,9 @@ class Spool:
     def _new_segment(self) -> _Segment:
         self._count += 1
         self._others_bytes = self._bytes_of_others()
-        # The time comes first, so that names sort as the segments came to be.
+        # The time comes first, so that names sort by age.
         path = self.folder / f"{int(self._clock_s() * 1000):015d}-{self._name}-{self._count}.reports"
-        # Under another name until it is locked: else somebody who looks for what the dead left takes it over just then.
+        # Under another name until it is locked: else another process may take it over just then.
         partial = path.with_suffix(".partial")
         descriptor = open_locked(partial, os.O_RDWR | os.O_CREAT | os.O_EXCL)
         if descriptor is None:
@@ -388,7 +388,7 @@ class Spool:
         return self._active
 
     def _reopen(self, segment: _Segment) -> None:
-        """Somebody closed the descriptor, as daemonising code does: open the file again, or let it go."""
+        """The descriptor was closed, as daemonising code does: open the file again, or drop it."""
         try:
             descriptor = open_locked(segment.path)
             if descriptor is not None and file_of(descriptor) == segment.file:
@@ -404,7 +404,7 @@ class Spool:
             self._active = None
 
     def _bytes_of_others(self) -> int:
-        """Return how much other processes have in the folder: the bound is the folder's, not each process's."""
+        """Return the bytes of other processes in the folder: the bound is for the whole folder."""
         mine = {segment.path.name for segment in self._segments}
         total = 0
         with os.scandir(self.folder) as entries:
@@ -440,7 +440,7 @@ class Spool:
         return segment
 
     def _finish(self, segment: _Segment) -> None:
-        """A segment is done with: the active one is emptied, any other removed."""
+        """A segment is sent: empty the active one, remove any other."""
         if segment is self._active:
             self._cut(segment, 0)
             segment.size = segment.sent = segment.lines = 0
@@ -454,7 +454,7 @@ class Spool:
         try:
             os.ftruncate(segment.descriptor, size)
         except OSError:
-            # What stands behind the last whole line is never read: its checksum does not fit, or it is overwritten.
+            # Bytes after the last whole line are never read: their checksum does not fit, or they are overwritten.
             return
 
     def _keep_bound(self) -> None:
@@ -462,7 +462,7 @@ class Spool:
         oldest_ms = (self._clock_s() - self._most_age_s) * 1000
         while self._segments:
             oldest = self._segments[0]
-            # A file is as old as its name says only if the clock was right then: it gets one try before it goes.
+            # A file's name gives its age only if the clock was right then: it is tried once before it is dropped.
             if oldest is not self._active and oldest.tried and _made_at_ms(oldest.path) < oldest_ms:
                 why = "too old in the spool"
             elif self.waiting_bytes + self._others_bytes > self._most_bytes and (
@@ -505,7 +505,7 @@ def _whole_lines(data: bytes, most_lines: int, most_bytes: int) -> tuple[list[by
 
 
 def _drop_head(segment: _Segment) -> None:
-    """Rewrite a segment without what was sent, so that the next process does not send it again for nothing."""
+    """Rewrite a segment without the lines that were sent, so that the next process does not send them again."""
     try:
         rest = os.pread(segment.descriptor, segment.size - segment.sent, segment.sent)
         partial = segment.path.with_suffix(".partial")

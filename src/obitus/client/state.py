@@ -1,4 +1,4 @@
-"""All that the client holds for the whole process, in one place: what is set here is seen by every part of it."""
+"""All global state of the client, in one place."""
 
 from __future__ import annotations
 
@@ -13,17 +13,17 @@ active: Any = None
 marking: Any = None
 """The same, None also where no marks are wanted."""
 current_run: Final[contextvars.ContextVar[Any]] = contextvars.ContextVar("obitus_run", default=None)
-"""The run that what happens belongs to; None outside of any."""
+"""The current run; None outside of any."""
 run_numbers: Final = itertools.count()
 ours: Final = threading.local()
 """``ours.working`` is true on a thread that works for the client, so that what it does leaves no breadcrumbs."""
 said: Final[set[str]] = set()
-"""What of the client broke and was told of."""
+"""Parts of the client that broke and were reported in the log."""
 forking: Final[list[weakref.ref[Any]]] = []
-"""The reporters that come to rest before a fork."""
+"""The reporters that pause before a fork."""
 living: Final[list[Any]] = []
 """The process object of ``multiprocessing`` that this process is the life of, in a child."""
 in_statement: Final[contextvars.ContextVar[bool]] = contextvars.ContextVar("obitus_query", default=False)
-"""Whether a library above the driver tells of its statements itself."""
+"""Whether a library above the driver reports its statements itself."""
 in_call: Final[contextvars.ContextVar[bool]] = contextvars.ContextVar("obitus_http", default=False)
-"""Whether a library above tells of its calls by HTTP itself."""
+"""Whether a library above reports its HTTP calls itself."""

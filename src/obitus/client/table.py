@@ -1,4 +1,4 @@
-"""What watches which library. Each is loaded once the library has been."""
+"""Which instrument watches which library. Each is loaded after its library."""
 
 from __future__ import annotations
 
@@ -52,4 +52,4 @@ TABLE: Final = {
     "arq.worker": f"{_HERE}.jobs:install_arq",
     "taskiq.receiver.receiver": f"{_HERE}.jobs:install_taskiq",
 }
-"""Module of a library → what watches it, given the reporter, the patches and the module."""
+"""Module of a library → function of the instrument, which gets the reporter, the patches and the module."""

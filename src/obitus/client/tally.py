@@ -17,7 +17,7 @@ HEALTHY_AN_HOUR: Final = 10
 HEALTHY_AFTER_A_FAILED_ONE: Final = 3
 MOST_OWED: Final = 12
 HEALTHY_NEAR_FAILED_AN_HOUR: Final = 60
-"""Healthy runs of one entry point that are sent because others of it failed or were refused just before: something is wrong now, and is compared with these."""
+"""Healthy runs of one entry point that are sent after a failed or refused one, to compare with it."""
 SLOW_AN_HOUR: Final = 20
 RUNS_TO_JUDGE_SLOW: Final = 100
 SLOW_SHARE: Final = 0.01
@@ -74,11 +74,11 @@ class Tally:
         return outcome
 
     def take(self) -> list[dict[str, Any]]:
-        """Return what was counted since the last time, in the form of tally reports, and start from nothing."""
+        """Return the counts since the last time as tally reports, and start from zero."""
         found = []
         for key, counter in list(self._counters.items()):
             since_ms, report_id = counter.since_ms, counter.id
-            # A run that ends at this very moment is in this report or in the next one, and never in both.
+            # A run that ends at this very moment is in this report or in the next one, never in both.
             counter.since_ms, counter.id = 0, None
             runs = counter.waiting
             counter.taken += runs
@@ -87,10 +87,8 @@ class Tally:
         return found
 
     def look(self) -> list[dict[str, Any]]:
-        """Return what was counted since the last ``take``, and go on counting.
-
-        For the case that there will be no next one: reports of the same count carry the same id then and later, so
-        that whichever arrives first is the only one.
+        """Return the counts since the last ``take`` without ending them, in case there is no next ``take``. Reports
+        of the same count have the same id then and later, so that only one of them is stored.
         """
         found = []
         for key, counter in list(self._counters.items()):
@@ -103,7 +101,7 @@ class Tally:
 
     def _new_counter(self, entry_point: str, outcome: str, status: int | None, bucket: int) -> Counter:
         if len(self._counters) >= MOST_COUNTERS:
-            # Whoever answers with thousands of statuses still has his runs counted.
+            # Runs with thousands of different statuses are still counted.
             entry_point, status = OTHER, None
         return self._counters.setdefault((entry_point, outcome, status, bucket), Counter())
 
@@ -150,7 +148,7 @@ def _judge(known: _EntryPoint, bucket: int, duration_ms: float, now_ms: int) -> 
 
 
 def _slow_bound(known: _EntryPoint) -> int | None:
-    """Return the bucket bound that all but one in a hundred runs stay under; None where nothing is slow."""
+    """Return the bucket bound below which 99 of 100 runs are; None where nothing is slow."""
     over = 0
     for place in range(len(BUCKETS_MS), 0, -1):
         over += known.durations[place]

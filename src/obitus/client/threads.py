@@ -1,4 +1,4 @@
-"""The current run goes along into threads: what they do for a run belongs to its trail, and to no other one's."""
+"""The current run is passed on to threads: their steps belong to its trail."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from obitus.client.patches import Patches
 
 
 def watch_threads(patches: Patches, starting: Callable[[], None]) -> None:
-    """Let a thread that is started inside a run belong to it; ``starting`` is called before each start."""
+    """Make a thread that is started inside a run belong to it; ``starting`` is called before each start."""
 
     def make(before: Any) -> Any:
         def start(thread: threading.Thread) -> None:
@@ -30,7 +30,7 @@ def _carry(thread: threading.Thread, run: runs.RunState) -> None:
     inner = thread.run
 
     def carried() -> None:
-        # Without this the thread and its own method would hold each other.
+        # Without this the thread and its own method would form a reference cycle.
         thread.__dict__.pop("run", None)
         runs.current.set(run)
         inner()

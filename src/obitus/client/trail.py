@@ -19,13 +19,13 @@ _SLACK: Final = 28
 Crumb = tuple[str, int, str, Any, dict[str, Any] | None]
 """Kind, Unix time in nanoseconds, severity, message, data.
 
-What happens often is not written out on the app's path: its message is a tuple of a function and what it needs, and
-the function returns message and data when somebody wants to see them. It must not need anything that changes.
+Frequent breadcrumbs are not formatted on the app's path: the message is a tuple of a function and its arguments, and
+the function returns message and data when they are needed. The arguments must not change.
 """
 
 
 class Trail(deque[Crumb]):
-    """Breadcrumbs are appended as they are; what is too many is cut now and then, not at each one."""
+    """Breadcrumbs are appended as they are; the surplus is cut now and then, not each time."""
 
     __slots__ = ("_gone",)
 
@@ -49,7 +49,7 @@ class Trail(deque[Crumb]):
             self._gone += over
 
     def now(self) -> Snapshot:
-        """Return the trail as it is now, to be put into the report's form later, off the app's path."""
+        """Return the trail as it is now, to be converted to the report's form later, off the app's path."""
         self.trim()
         for _ in range(5):
             try:
@@ -63,7 +63,7 @@ class Trail(deque[Crumb]):
 
 
 class Snapshot:
-    """A trail at one moment. What it holds never changes: breadcrumbs carry texts and numbers only."""
+    """A trail at one moment. It never changes: breadcrumbs hold texts and numbers only."""
 
     __slots__ = ("_crumbs", "_gone")
 
@@ -88,7 +88,7 @@ class Snapshot:
             }
             room -= len(text) + 80
             if data:
-                # A copy: redaction changes what it is given, and a later report shows the same breadcrumb.
+                # A copy: redaction changes its argument, and a later report has the same breadcrumb.
                 held = {short(name): value for name, value in islice(data.items(), ATTRIBUTES_OF_A_STEP)}
                 crumb["attributes"] = held  # type: ignore[assignment]
                 room -= sum(len(value) if type(value) is str else 8 for value in held.values())

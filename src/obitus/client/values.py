@@ -1,7 +1,7 @@
 """Values as text, bounded, without running a line of the app's code.
 
 No ``repr`` or ``str`` of the app's classes is called: it could raise, hang, be huge or change state, just when
-something has gone wrong. Objects are shown by their class and what they hold.
+something has gone wrong. Objects are shown by their class and their fields.
 """
 
 from __future__ import annotations
@@ -65,7 +65,7 @@ def show(value: object, redactor: Redactor, *, depth: int = MOST_DEPTH, chars: i
     except Exception as error:
         if is_the_apps(error):
             raise
-        # A container that changed under our hands, or an object with hostile attributes.
+        # A container that changed meanwhile, or an object with hostile attributes.
         text = f"<{type(value).__name__}>"
     return text if len(text) <= chars else text[: chars - 1] + "…"
 
@@ -137,7 +137,7 @@ def _safe(value: object, _: Redactor, __: int) -> str:
 def _table(value: Any, kind: type) -> str:
     """Return a number of NumPy as it is, an array or a table by its shape and the types in it; empty for anything else.
 
-    The libraries' own descriptors are asked, which look at nothing but the object's head.
+    Only the libraries' own descriptors are called, which read nothing but the object's header.
     """
     names = {base.__name__ for base in kind.__mro__}
     if "generic" in names and "ndarray" not in names:
@@ -222,7 +222,7 @@ def _fields(value: object, kind: type) -> Iterator[tuple[str, object]]:
     for base in kind.__mro__:
         slots = base.__dict__.get("__slots__", ())
         for name in (slots,) if isinstance(slots, str) else slots:
-            # Only a slot's own descriptor is asked: anything else of that name could be the app's code.
+            # Only a slot's own descriptor is called: anything else of that name could be the app's code.
             slot = base.__dict__.get(name)
             if isinstance(slot, types.MemberDescriptorType) and not name.startswith("_"):
                 try:

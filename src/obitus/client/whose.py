@@ -1,8 +1,7 @@
-"""Whose an exception is that comes up in the client's code.
-
-Between any two bytecodes of the client a signal handler of the app may run and raise (a time limit, say), and another
-thread may raise something in this one. Neither is a fault of the client: it has to come out in the app. So whatever
-catches ``Exception`` on a thread of the app asks ``is_the_apps`` first, and lets such an exception through.
+"""Whether an exception in the client's code belongs to the app. Between any two bytecodes of the client a signal
+handler of the app may run and raise (for a time limit, for example), and another thread may raise something in this
+one. Neither is a fault of the client, and both have to reach the app. So code that catches ``Exception`` on a thread
+of the app calls ``is_the_apps`` first, and lets such an exception through.
 """
 
 from __future__ import annotations
@@ -19,7 +18,7 @@ _VARARGS: Final = 4  # inspect.CO_VARARGS; that module takes long to load.
 
 
 def is_the_apps(error: BaseException) -> bool:
-    """Whether an exception that came up in the client was raised by a signal handler, or by another thread in this one.
+    """Whether an exception in the client's code was raised by a signal handler, or by another thread in this one.
 
     The first is known by the handler's frame in the traceback. The second has no frame of its own: it is of a type that
     neither Python nor the client raises, although nothing but their code ran.
@@ -73,7 +72,7 @@ def _code_of(handler: Any) -> Any:
 
 
 def _takes_a_signal(frame: FrameType) -> bool:
-    """Whether a function was called as handlers are: with a number and a frame. It may have been taken off meanwhile."""
+    """Whether a function was called like a signal handler: with a number and a frame. It may have been uninstalled meanwhile."""
     code = frame.f_code
     names = code.co_varnames
     count = code.co_argcount

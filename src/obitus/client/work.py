@@ -127,7 +127,7 @@ class Run(ContextDecorator):
             self._open[-1].leave()
 
     def inside(self) -> _Inside:
-        """Within this the run that began is the current one."""
+        """Inside this block the run that began is the current one."""
         return _Inside(self._open[-1] if self._open else None)
 
     def end(self, error: BaseException | None) -> None:

@@ -1,1 +1,1 @@
-"""Where libraries hand over requests, jobs and steps. Each module is loaded once the library it watches has been."""
+"""Instruments of libraries: requests, jobs and steps. Each module is loaded after the library that it watches."""

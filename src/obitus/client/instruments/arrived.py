@@ -1,6 +1,5 @@
-"""What has arrived of a request's body and was not read: looked at when a handler died, without waiting for more.
-
-Nothing is taken from the server: what it has in its buffers stays there, and so does what lies in the socket.
+"""The part of a request's body that has arrived and was not read, when a handler failed. It waits for nothing and
+takes nothing: the server's buffers and the socket keep their content.
 """
 
 from __future__ import annotations
@@ -20,7 +19,7 @@ MOST_STEPS: Final = 64
 
 @guarded
 def of_stream(stream: Any, environ: dict[str, Any], most: int) -> bytes:
-    """Return up to ``most`` bytes that a WSGI server holds behind what was read; empty where it cannot be told."""
+    """Return up to ``most`` unread bytes that a WSGI server holds; empty where that is not known."""
     if most <= 0:
         return b""
     if isinstance(stream, io.BytesIO):
@@ -54,7 +53,7 @@ def _buffered(stream: Any) -> io.BufferedReader | None:
 
 
 def _peeked(reader: io.BufferedReader, most: int) -> bytes:
-    """Look into a reader's buffer; where that is empty it asks the socket, which must not make it wait."""
+    """Look into a reader's buffer; where that is empty, look into the socket without waiting."""
     opened = getattr(reader.raw, "_sock", None)
     if not isinstance(opened, socket.socket):
         return b""

@@ -1,4 +1,4 @@
-"""ASGI: one run for each request; what nobody caught becomes a failure. Works with any ASGI framework."""
+"""ASGI: one run for each request; uncaught exceptions become failures. Works with any ASGI framework."""
 
 from __future__ import annotations
 
@@ -88,7 +88,7 @@ class AsgiMiddleware:
             opened.leave()
             answered = scope.get(ANSWERED)
             if isinstance(answered, Answered) and not watch.answered and outcome == "failed":
-                # What stands around this answers for the exception, and knows with what.
+                # An outer layer answers for the exception, and knows with what status.
                 answered.finish = lambda status: watch.finish(outcome, status)
             else:
                 watch.finish(outcome, 0)
@@ -128,7 +128,7 @@ class AsgiMiddleware:
                 if error is not None and ended_by(error) == "failed":
                     opened.record(error)
             if starting and str(message["type"]).startswith("lifespan.shutdown."):
-                # Servers end as soon as they hear this, some of them by the signal they were sent: no time is left then.
+                # After this message servers end at once, some by the signal that they were sent: no time is left then.
                 await _flush(reporter)
             await send(message)
 
@@ -138,7 +138,7 @@ class AsgiMiddleware:
             outcome = "ok"
         except BaseException as error:
             outcome = ended_by(error)
-            # An app that does not speak this protocol says so by raising at once: servers take that for an answer.
+            # An app without this protocol raises at once, which servers accept as an answer.
             if outcome == "failed" and (spoke or not starting):
                 opened.record(error)
                 if starting:
@@ -172,7 +172,7 @@ class _Watch:
 
     def __init__(self, opened: RunScope, scope: Scope, path: str, send: Send, middleware: AsgiMiddleware) -> None:
         self._opened, self._run, self._scope, self._send, self._middleware = opened, opened.run, scope, send, middleware
-        # What the framework moves from the path to the root on its way is the request's all the same.
+        # Parts that the framework moves from the path to the root still belong to the request's path.
         self._path = path
         self._receive: Receive | None = None
         self._early: list[Message] = []
@@ -210,7 +210,7 @@ class _Watch:
             self._look = inside.Look(kind)
 
     def finish(self, outcome: str, status: int) -> None:
-        """End the run; ``status`` is what was answered outside of this, where that is known."""
+        """End the run; ``status`` is that of an answer made outside of this, where it is known."""
         self.status = status or self.status
         if self._look is not None:
             outcome = self._look.outcome_of(outcome, self._run)
@@ -243,7 +243,7 @@ class _Watch:
         return self._run.route or routes.of_scope(self._scope) or ""
 
     def entry_point(self) -> str:
-        """Return what is known by now: the framework puts the route into the scope on the way to the handler."""
+        """Return the route, where it is known by now: the framework puts it into the scope on the way to the handler."""
         return routes.point_of(self._scope["method"], self.route(), self._path, self.status)
 
     def resolve(self) -> None:
@@ -251,7 +251,7 @@ class _Watch:
         run, scope = self._run, self._scope
         body, receive = self.body, self._receive
         if body is not None and receive is not None and body.is_unread and run.outcome != "ok" and not is_ours():
-            # What has arrived and was not read, on the request's own thread and where it went wrong.
+            # The unread part of the body, on the request's own thread and where it failed.
             arrived.of_receive(receive, self._keep)
         run.request = _request_part(scope, self.route(), self.status, self.body, self.answer)
         user = requests.ask_user(self._middleware.user, scope)
@@ -264,7 +264,7 @@ ANSWERED = "obitus.answered"
 
 
 class Answered:
-    """Put into the scope by what answers for exceptions outside of the middleware, as some frameworks do."""
+    """Put into the scope where a layer outside of the middleware answers for exceptions, as in some frameworks."""
 
     def __init__(self) -> None:
         self.status = 0

@@ -1,4 +1,4 @@
-"""asyncio: what a loop's exception handler is given, tasks that nobody awaited among it."""
+"""asyncio: exceptions given to a loop's exception handler, among them those of tasks that nobody awaited."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ def _seeing(reporter: Reporter) -> Any:
                 def tell() -> None:
                     reporter.failures.record(error, handled=False, captured_by="asyncio", attributes=attributes)
 
-                # Nobody knows whose turn it is when a task is found abandoned: its own context counts, or none.
+                # An abandoned task may be found in any context: its own counts, or none.
                 _context_of(context.get("task") or context.get("future")).run(tell)
             before(loop, context)
 

@@ -16,13 +16,13 @@ from obitus.core.bounds import short
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
 
-# What the main process says of children that are gone, and what repeats another task's failure.
+# Messages of the main process about ended children, and messages that repeat another task's failure.
 _LOST = frozenset({"billiard.exceptions.TimeLimitExceeded", "billiard.exceptions.WorkerLostError"})
 _REPEATED = frozenset(
     {
         "celery.exceptions.ChordError",
         "billiard.einfo.ExceptionWithTraceback",
-        # What these log of a chord is what one of its members died of.
+        # These log for a chord the exception of one of its members.
         "celery.app.builtins",
         "celery.backends.base",
         "celery.backends.redis",
@@ -85,7 +85,7 @@ class _Listeners:
             return
         held = getattr(getattr(sender, "request", None), _HELD, None)
         if held is None and _name_of(exception) in _LOST:
-            # The worker's main process tells of a child that is no more: what that one left says more.
+            # The main process logs that a child has ended: what the child left on disk says more.
             by_itself = "signal" not in str(exception) and "Exceeded" not in type(exception).__name__
             reporter.life.lost_children.expect(
                 str(task_id), short(f"job {sender.name}"), exception, by_itself=by_itself
@@ -111,10 +111,10 @@ class _Listeners:
         scope = getattr(task.request, _HELD, None)
         if reporter is None or scope is None:
             return
-        # What is no Exception goes past Celery's own handling, and is on its way at this moment.
+        # Celery does not handle what is no Exception: it is being raised at this moment.
         leaving = sys.exc_info()[1]
         if isinstance(leaving, SystemExit) and is_the_apps(leaving):
-            # A signal of the main process ends this one: that one knows why, and finds the run as it is.
+            # The main process ends this one by a signal: it knows why, and finds the run as it is.
             reporter.life.leave_to_parent()
             return
         if leaving is not None and not isinstance(leaving, Exception) and ended_by(leaving) == "failed":

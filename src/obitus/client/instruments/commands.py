@@ -1,4 +1,4 @@
-"""Click and Typer: each command is a run. What its user got wrong is refused, not failed."""
+"""Click and Typer: each command is a run. A usage error is refused, not failed."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
 
     @guarded
     def begun(command: Any, context: Any) -> RunScope | None:
-        # A group only passes on to one of its commands.
+        # A group only calls one of its commands.
         if hasattr(command, "resolve_command"):
             return None
         return RunScope(reporter, short(f"command {context.command_path}"), "command")

@@ -20,7 +20,7 @@ SLOW_MS = 1000
 
 @contextmanager
 def quiet() -> Iterator[None]:
-    """Within this, statements leave no breadcrumbs."""
+    """Inside this block statements leave no breadcrumbs."""
     token = state.in_statement.set(True)
     try:
         yield
@@ -38,7 +38,7 @@ def tell(
     times: int | None = None,
     error: BaseException | None = None,
 ) -> None:
-    """Leave the breadcrumb of one statement. Its text is looked at only when somebody wants to see it."""
+    """Leave the breadcrumb of one statement. Its text is parsed only when it is needed."""
     if is_ours() or "statement" in reporter.settings.leave_out:
         return
     took_ms = (reporter.timer() - started_s) * 1000
@@ -88,7 +88,7 @@ def _many(parameters: Any) -> int | None:
 
 
 class _Around:
-    """Stands around an object of a driver; what is not watched goes straight to it."""
+    """Wraps an object of a driver; all that is not watched goes straight to it."""
 
     def __init__(self, inner: Any, system: str) -> None:
         self._obitus = (inner, system)

@@ -36,7 +36,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
         return resolve_request
 
     patches.put(module.BaseHandler, "resolve_request", make)
-    from django.core.signals import got_request_exception  # the app has imported Django: that is what brought us here
+    from django.core.signals import got_request_exception  # the app has imported Django, so it is loaded already
 
     def failed(sender: Any, request: Any = None, **_: Any) -> None:
         import sys
@@ -50,7 +50,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
 
 
 def install_statements(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Watch the cursors that Django wraps its drivers' own in: some of those go past what watches the driver."""
+    """Watch Django's own cursors: some of them bypass the watched driver."""
 
     def one(before: Any) -> Any:
         def _execute(cursor: Any, sql: Any, params: Any, *more: Any) -> Any:
@@ -86,10 +86,10 @@ def _watched(cursor: Any, sql: Any, times: int | None, act: Any) -> Any:
 
 
 def _user_of(request: Any) -> Any:
-    """Return the key of the person who asks, where the app has looked that up: it is not looked up for this."""
+    """Return the key of the user, where the app has loaded it: it is not loaded for this."""
     user = getattr(request, "__dict__", {}).get("_cached_user")
     if user is None:
         held = getattr(request, "__dict__", {}).get("user")
-        # A lazy object that nobody has looked at would ask the database.
+        # A lazy object that is not loaded yet would query the database.
         user = held.__dict__.get("_wrapped") if type(held).__name__ == "SimpleLazyObject" else held
     return getattr(user, "pk", None) if getattr(user, "is_authenticated", False) is True else None

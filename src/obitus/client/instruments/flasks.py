@@ -1,4 +1,4 @@
-"""Flask: what it caught before the server sees it."""
+"""Flask: exceptions that it catches before the server sees them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What frameworks on WSGI and ASGI do not put on the request by themselves: routes, and errors they answer for quietly."""
+"""What frameworks on WSGI and ASGI do not put on the request: routes, and errors that they answer for silently."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ def install_falcon(reporter: Reporter, patches: Patches, module: ModuleType) -> 
 
     def failing(before: Any) -> Any:
         def _python_error_handler(app: Any, request: Any, response: Any, error: Any, params: Any, *more: Any) -> Any:
-            # Falcon's own way with what nobody handles: it writes it down and answers 500.
+            # Falcon logs unhandled exceptions and answers 500.
             fail(error)
             return before(app, request, response, error, params, *more)
 
@@ -86,7 +86,7 @@ def install_pyramid(reporter: Reporter, patches: Patches, module: ModuleType) ->
 
 
 def install_starlette(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Learn what Starlette's outermost middleware answers for an exception: it stands around all that an app adds."""
+    """Get the status that Starlette's outermost middleware answers for an exception: it is outside of all that an app adds."""
 
     def make(before: Any) -> Any:
         async def __call__(outermost: Any, scope: Any, receive: Any, send: Any) -> None:

@@ -1,4 +1,4 @@
-"""Pools: work belongs to the run that gave it, and an exception that nobody asks for is reported."""
+"""Pools: work belongs to the run that submitted it, and an exception that nobody retrieves is reported."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _HELD = "_obitus_unasked"
 
 
 class _Unasked:
-    """Goes when its future goes; if nobody asked for the exception by then, nobody ever will."""
+    """Is freed with its future; an exception that nobody retrieved by then is reported."""
 
     __slots__ = ("asked", "error", "reporter", "run")
 
@@ -58,7 +58,7 @@ def install_futures(reporter: Reporter, patches: Patches, module: ModuleType) ->
 
 
 def install_thread_pools(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Let work belong to the run that gave it to a thread pool."""
+    """Make work in a thread pool belong to the run that submitted it."""
 
     def make(before: Any) -> Any:
         def submit(pool: Any, function: Any, /, *args: Any, **kwargs: Any) -> Any:
@@ -73,7 +73,7 @@ def install_thread_pools(reporter: Reporter, patches: Patches, module: ModuleTyp
 
 
 def install_process_pools(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Watch what ``multiprocessing.Pool`` brings back: an exception that nobody asks for is reported."""
+    """Watch the results of ``multiprocessing.Pool``: an exception that nobody retrieves is reported."""
 
     def setting(before: Any) -> Any:
         def _set(result: Any, place: Any, outcome: Any) -> None:

@@ -20,7 +20,7 @@ from obitus.client.scope import ended_by
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter
 
-# Codes that are errors of the one who answers (OpenTelemetry's semantic conventions for gRPC, server spans).
+# Codes that are errors of the server (OpenTelemetry's semantic conventions for gRPC, server spans).
 _FAILED: Final = frozenset({"UNKNOWN", "DEADLINE_EXCEEDED", "UNIMPLEMENTED", "INTERNAL", "UNAVAILABLE", "DATA_LOSS"})
 _KINDS: Final = {
     (False, False): "unary_unary",
@@ -59,14 +59,14 @@ def _with_interceptor(before: Callable[..., Any], interceptor: Any) -> Callable[
 
 
 def _watched(module: ModuleType, handler: Any, details: Any) -> Any:
-    """Return a handler that does what this one does, as a run; itself where there is nothing to watch."""
+    """Return a handler that calls this one as a run; itself where there is nothing to watch."""
     reporter = active_reporter()
     if handler is None or reporter is None:
         return handler
     kind = _KINDS[bool(handler.request_streaming), bool(handler.response_streaming)]
     behavior = getattr(handler, kind)
     if getattr(behavior, "experimental_non_blocking", False):
-        # It answers by calls of its own, whenever it likes.
+        # It answers with calls of its own, at any time.
         return handler
 
     def begun(context: Any) -> _Call | None:
@@ -80,7 +80,7 @@ def _watched(module: ModuleType, handler: Any, details: Any) -> Any:
 def _in_the_same_way(
     behavior: Callable[..., Any], begun: Callable[[Any], _Call | None], *, streams: bool
 ) -> Callable[..., Any]:
-    """Return a function of the same sort around a behavior: the asynchronous server looks at what sort it is."""
+    """Return a wrapper of the same kind (async or not, generator or not): the asynchronous server checks that."""
     if inspect.isasyncgenfunction(behavior):
 
         async def streamed(request: Any, context: Any) -> AsyncIterator[Any]:
@@ -114,7 +114,7 @@ def _in_the_same_way(
 
 
 def _with_code(context: Any) -> Any:
-    """Return a context that can be asked for the code that was set, which that of a function without ``async`` cannot."""
+    """Return a context that knows the code that was set, unlike that of a function without ``async``."""
     return context if hasattr(context, "code") else _Noting(context)
 
 
@@ -176,17 +176,17 @@ class _Call:
             watched.record(error, "grpc")
             return ended_by(error)
         if outcome == "failed" and error.__context__ is not None:
-            # The app gave up for what it was handling at that moment.
+            # The app aborted because of the exception that it was handling.
             watched.record(error.__context__, "grpc")
         return outcome
 
     def _is_asked_for(self) -> bool:
-        """Whether the caller still waits; an asynchronous server ends what was called off by itself."""
+        """Whether the caller still waits; an asynchronous server cancels the call by itself."""
         look = getattr(self._context, "is_active", None)
         return look is None or bool(look())
 
     def _code(self) -> str:
-        """Return the name of the code that the app has set, empty where it has set none, or that all is well."""
+        """Return the name of the code that the app has set, empty where it has set none or OK."""
         code = self._context.code()
         for known in self._module.StatusCode:
             if code == known or code == known.value[0]:

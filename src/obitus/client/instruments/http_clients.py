@@ -42,7 +42,7 @@ class _Call:
         except ValueError as interrupted:
             if is_the_apps(interrupted):
                 raise
-            # It ends in another context than it began in.
+            # It ends in another context than the one in which it began.
             _inside.set(False)
         self._tell(error)
 
@@ -85,7 +85,7 @@ def _without_user(url: str) -> str:
 
 
 def trace_headers() -> dict[str, str]:
-    """Return what to pass on to whom the current run calls (W3C Trace Context)."""
+    """Return the headers to send with calls of the current run (W3C Trace Context)."""
     run = runs.current.get()
     if run is None:
         return {}

@@ -1,4 +1,4 @@
-"""Errors inside of answers that go out as good ones: a problem document (RFC 9457) with 200, the errors of a GraphQL answer.
+"""Errors inside of successful answers: a problem document (RFC 9457) with 200, the errors of a GraphQL answer.
 
 Sources: RFC 9457, section 3; the GraphQL specification (spec.graphql.org, 7.1, Response Format), and GraphQL over HTTP for its media type.
 """
@@ -18,13 +18,13 @@ from obitus.core.own_attributes import ERROR_INSIDE
 MOST_BYTES: Final = 16 * 1024
 _PROBLEM: Final = "application/problem+json"
 _GRAPHQL: Final = "application/graphql-response+json"
-# Where the answer is too long to be kept: the specification asks for errors to stand first.
+# For answers that are too long to be kept: the specification recommends errors as the first field.
 _ERRORS_FIRST: Final = re.compile(rb'\s{0,20}\{\s{0,20}"errors"\s{0,20}:\s{0,20}\[\s{0,20}\{')
 _MESSAGE: Final = re.compile(rb'"message"\s{0,20}:\s{0,20}"((?:[^"\\]|\\.){0,500})')
 
 
 class Look:
-    """Sees an answer pass that may hold an error; what it keeps of it goes into no report."""
+    """Reads an answer that may contain an error while it is sent; what it keeps goes into no report."""
 
     __slots__ = ("_body", "_type")
 
@@ -33,11 +33,11 @@ class Look:
 
     @guarded
     def add(self, piece: bytes) -> None:
-        """See a piece of it."""
+        """Read a piece of it."""
         self._body.add(piece)
 
     def outcome_of(self, outcome: str, run: RunState) -> str:
-        """Return how a run ended: one that says of itself that it went well, and did not, was refused, as one with a status of 4xx was."""
+        """Return the outcome of a run: a successful answer with an error inside is refused, like one with a status of 4xx."""
         said = error_inside(self._type, self._body) if outcome == "ok" else None
         if said is None:
             return outcome
@@ -46,7 +46,7 @@ class Look:
 
 
 def may_hold_one(status: int, content_type: str, path: str) -> bool:
-    """Whether an answer is to be looked into once it is complete."""
+    """Whether an answer has to be parsed once it is complete."""
     if not 200 <= status < 300 or "json" not in content_type:
         return False
     kind = content_type.partition(";")[0].strip().lower()
@@ -54,7 +54,7 @@ def may_hold_one(status: int, content_type: str, path: str) -> bool:
 
 
 def error_inside(content_type: str, body: Body) -> str | None:
-    """Return what an answer says of an error, None where it says of none. Never raises for what an app answers."""
+    """Return the text of the error in an answer, None where there is none. Never raises for the app's answers."""
     data = body.start
     is_problem = content_type.partition(";")[0].strip().lower() == _PROBLEM
     try:

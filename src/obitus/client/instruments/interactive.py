@@ -1,4 +1,4 @@
-"""Where Python is used by hand or by turns: IPython and notebooks, gevent's greenlets, loops with handlers of their own."""
+"""Interactive Python (IPython and notebooks) and gevent's greenlets."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ def _active() -> Reporter | None:
 
 
 def install_ipython(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Ask each shell for what its cells end of; what its user mistyped is no failure."""
+    """Report exceptions of a shell's cells; typing errors of its user are no failures."""
 
     @guarded
     def ran(result: Any) -> None:
@@ -39,7 +39,7 @@ def install_ipython(reporter: Reporter, patches: Patches, module: ModuleType) ->
 
 
 def install_gevent(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """See what ends a greenlet that nobody waits for."""
+    """Report the exception that ends a greenlet which nobody waits for."""
 
     @guarded
     def see(context: Any, error: Any) -> None:

@@ -1,4 +1,4 @@
-"""Job runners: each job is a run, and what nobody expected of it is a failure. Celery has a module of its own."""
+"""Job runners: each job is a run, and its unexpected exceptions are failures. Celery has a module of its own."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ class Job(RunScope):
 
     @guarded
     def end(self, error: BaseException | None = None, *, expected: bool = False, outcome: str = "") -> None:
-        """The job ended; ``expected`` says that its author counts with this exception."""
+        """The job ended; ``expected`` says that the runner or the job's author expects this exception."""
         if error is None:
             self.finish(outcome or "ok")
         else:
@@ -44,7 +44,7 @@ def begin(name: Any, captured_by: str, traceparent: Any = None, **attributes: An
 
 
 def install_huey(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Watch each task's own execution; what asks huey to come back later is expected."""
+    """Watch each task's execution; exceptions that ask huey to retry later are expected."""
     expected = tuple(
         kind
         for name in ("RetryTask", "CancelExecution", "TaskLockedException", "RateLimitExceeded")
@@ -79,7 +79,7 @@ def install_huey(reporter: Reporter, patches: Patches, module: ModuleType) -> No
 
 
 def install_rq(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Watch the points where a worker begins a job and learns how it ended, in whatever process that is."""
+    """Watch where a worker begins a job and where it gets the result, in whichever process that is."""
     going_on: dict[str, Job] = {}
 
     @guarded
@@ -119,7 +119,7 @@ def install_rq(reporter: Reporter, patches: Patches, module: ModuleType) -> None
 
 
 def install_dramatiq(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Give each broker a middleware, which is its own way of being watched."""
+    """Give each broker a middleware."""
     from importlib import import_module
 
     base = import_module("dramatiq.middleware").Middleware

@@ -1,4 +1,4 @@
-"""Libraries that log by themselves, past ``logging``: loguru, structlog with its own loggers, Twisted."""
+"""Libraries that do not log through ``logging``: loguru, structlog with its own loggers, Twisted."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ MOST_FIELDS = 40
 
 @lru_cache(1)
 def _kept(reporter: Reporter) -> Thresholds:
-    """Return from where on records become breadcrumbs: it remembers loggers."""
+    """Return the thresholds of breadcrumbs, which remember loggers."""
     return Thresholds(reporter.settings.breadcrumbs)
 
 
@@ -37,7 +37,7 @@ def hear(
     error: BaseException | None,
     place: dict[str, Any],
 ) -> None:
-    """Make of a record what the settings say, as of one of ``logging``."""
+    """Handle a record by the settings, like one of ``logging``."""
     if is_ours():
         return
     orders = reporter.base.log_orders
@@ -86,7 +86,7 @@ def install_loguru(reporter: Reporter, patches: Patches, module: ModuleType) -> 
         hear(active, record["name"] or "loguru", severity, record["message"], dict(record["extra"]), error, place)
 
     def add() -> None:
-        # Bare text: putting the traceback together is the app's own sinks' affair.
+        # Plain text: the app's own sinks format the traceback.
         logger.add(sink, level=0, format=lambda record: "{message}\n", catch=False)
 
     def removing(before: Any) -> Any:
@@ -103,7 +103,7 @@ def install_loguru(reporter: Reporter, patches: Patches, module: ModuleType) -> 
 
 
 def install_structlog(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """See events before the processors turn them into text; what goes on to ``logging`` is seen there."""
+    """Read events before the processors turn them into text; those that go on to ``logging`` are read there."""
     import logging
 
     @guarded
@@ -146,7 +146,7 @@ def install_twisted(reporter: Reporter, patches: Patches, module: ModuleType) ->
         if active is None or not isinstance(error, Exception) or is_ours():
             return
         about = {"log.logger": short(str(event.get("log_namespace", "twisted")))}
-        # Critical is what Twisted itself caught at the edge of an app's code.
+        # Critical events are exceptions that Twisted itself caught around an app's code.
         active.failures.record(
             error, handled=level != "critical", captured_by="twisted", severity=severity, attributes=about
         )

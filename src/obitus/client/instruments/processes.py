@@ -1,4 +1,4 @@
-"""multiprocessing: children that are forked or spawned report what they die of, and send it before they go."""
+"""multiprocessing: forked and spawned children report the exception that ends them before they exit."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _PASSENGER = "_obitus"
 
 
 class _Passenger:
-    """Travels with a process object into a child that is spawned, and begins to report there."""
+    """Is pickled with a process object into a spawned child, and starts reporting there."""
 
     def __init__(self, settings: Settings, family: str) -> None:
         self._settings = settings
@@ -31,8 +31,8 @@ class _Passenger:
         try:
             pickle.dumps(settings)
         except Exception:
-            # A function that only exists in the parent cannot come along: the team's edit is left behind, and
-            # what it would have changed must not go out unchanged.
+            # A function that only exists in the parent cannot be pickled: without the team's edit,
+            # nothing may be sent.
             settings = dataclasses.replace(settings, off=True, edit=None)
         return _begin_in_child, (settings, self._family)
 
@@ -45,7 +45,7 @@ def _begin_in_child(settings: Settings, family: str) -> None:
 
 
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Watch ``multiprocessing.Process``, however its children come to be."""
+    """Watch ``multiprocessing.Process``, whatever its start method."""
 
     from importlib import import_module
 
@@ -75,7 +75,7 @@ def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
 
     def ending(before: Any) -> Any:
         def _exit_function(*args: Any, **kwargs: Any) -> Any:
-            # Called on the way out of what the process ran, with the exception that ends it still on its way.
+            # Called while the exception that ends the process is still being raised.
             error = sys.exc_info()[1]
             if state.living and error is not None and not isinstance(error, SystemExit | KeyboardInterrupt):
                 attributes = {"process.name": state.living[-1].name}

@@ -1,4 +1,4 @@
-"""What ASGI and WSGI requests have in common: bodies, addresses, outcomes, and how they stand in a report."""
+"""What ASGI and WSGI requests have in common: bodies, addresses, outcomes, and their form in a report."""
 
 from __future__ import annotations
 
@@ -41,9 +41,9 @@ def outcome_of(status: int, failed: Collection[int]) -> str:
 
 
 def ask_user(user: Callable[[Any], Any] | None, given: Any) -> str | None:
-    """Ask the app's own function who the user is. It may raise: then it is said in the log, and nobody is named."""
+    """Call the app's own function for the user. If it raises, that is logged, and no user is named."""
     if user is None or is_ours():
-        # On a thread of ours the app's function would not find what it goes by.
+        # On a thread of ours the app's function would not find its context.
         return None
     try:
         found = user(given)
@@ -56,7 +56,7 @@ def ask_user(user: Callable[[Any], Any] | None, given: Any) -> str | None:
 
 
 class Body:
-    """A body as it passes by: its first bytes up to a limit, and how many there were."""
+    """A copy of a body: its first bytes up to a limit, and its length."""
 
     __slots__ = ("_kept", "_limit", "_type", "announced", "total")
 
@@ -66,25 +66,25 @@ class Body:
         self._kept = bytearray()
         self.total = 0
         self.announced = 0
-        """How long it is by what the client said; 0 where it did not."""
+        """Its length by the client's header; 0 where there is none."""
 
     @property
     def start(self) -> bytes:
-        """What of it is kept."""
+        """The kept bytes."""
         return bytes(self._kept)
 
     @property
     def kept(self) -> int:
-        """How many bytes are kept."""
+        """The number of kept bytes."""
         return len(self._kept)
 
     @property
     def room(self) -> int:
-        """How many more would be kept."""
+        """The number of further bytes that would be kept."""
         return self._limit - len(self._kept)
 
     def add(self, chunk: bytes) -> None:
-        """See some bytes pass."""
+        """Add some bytes."""
         room = self._limit - len(self._kept)
         if room > 0:
             self._kept += chunk[:room]
@@ -92,11 +92,11 @@ class Body:
 
     @property
     def is_unread(self) -> bool:
-        """Whether the app read less of it than the client said there is, and more would be kept."""
+        """Whether the app read less of it than its length, and more would be kept."""
         return self.announced > self.total and self.room > 0
 
     def as_report(self, unread: bytes = b"") -> dict[str, Any] | None:
-        """Return the body in the report's form, with what has arrived and was not read; None when there was none."""
+        """Return the body in the report's form, with the part that has arrived and was not read; None when there was none."""
         kept = (
             bytes(self._kept) + unread[: min(self.room, self.announced - self.total)] if unread else bytes(self._kept)
         )
@@ -121,7 +121,7 @@ class Body:
         except Exception as error:
             if is_the_apps(error):
                 raise
-            # Not what it says it is: then its text tells more than nothing.
+            # Not of the type that it names: then its text is better than nothing.
             found["text"] = data.decode("utf-8", "replace")
         return found
 
@@ -143,7 +143,7 @@ def is_text(kind: str) -> bool:
 
 
 def _multipart(content_type: str, data: bytes) -> dict[str, Any]:
-    """Return the fields of a form with files; files are named, not kept."""
+    """Return the fields of a form with files; of files only the names."""
     import email.parser
 
     head = b"Content-Type: " + content_type.encode("latin-1", "replace") + b"\r\n\r\n"

@@ -1,4 +1,4 @@
-"""Which route a request went to: read from what each framework puts on the request, whatever it is called there."""
+"""The route of a request, from wherever each framework puts it on the request."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ NO_ROUTE: Final = "(no route)"
 
 
 def note(route: Any) -> None:
-    """Remember the route of the request that goes on at this moment, where a framework tells it by itself."""
+    """Remember the route of the current request, for frameworks that have to be asked for it."""
     run = runs.current.get()
     if run is not None and type(route) is str and route:
         run.route = _rooted(braces(route))
@@ -32,7 +32,7 @@ def of_environ(environ: Mapping[str, Any]) -> str:
 
 @guarded
 def of_scope(scope: MutableMapping[str, Any]) -> str:
-    """Return the route's template of an ASGI request, as the framework names it or worked out from its parameters."""
+    """Return the route's template of an ASGI request, from the framework or computed from its parameters."""
     template = scope.get("path_template")
     path = template if isinstance(template, str) else getattr(scope.get("route"), "path", None)
     if isinstance(path, str) and path:
@@ -48,7 +48,7 @@ def of_scope(scope: MutableMapping[str, Any]) -> str:
 def point_of(method: str, route: str, path: str, status: int) -> str:
     """Return the entry point of a request: its route, else its path without what varies.
 
-    A path that nobody answers to is anybody's: those are counted together.
+    Paths without a route can be anything: they are counted together.
     """
     if route:
         return f"{method} {route}"

@@ -18,8 +18,8 @@ _STARTED = "obitus_started"
 
 
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Listen to all engines. The driver below says nothing meanwhile: it would say the same again."""
-    from sqlalchemy import event  # the app has imported it: that is what brought us here
+    """Listen to all engines. The instrument of the driver is silent meanwhile: it would repeat each statement."""
+    from sqlalchemy import event  # the app has imported it, so it is loaded already
 
     def before(connection: Any, cursor: Any, statement: Any, parameters: Any, context: Any, executemany: bool) -> None:
         connection.info.setdefault(_STARTED, []).append((reporter.timer(), state.in_statement.set(True)))

@@ -1,6 +1,6 @@
 """sqlite3: its connections get cursors whose statements become breadcrumbs.
 
-Apart from ``databases``, which other libraries' watchers need while sqlite3 is still being imported.
+Not in ``databases``, which other instruments need while sqlite3 is still being imported.
 """
 
 from __future__ import annotations
@@ -85,7 +85,7 @@ class SqliteConnection(sqlite3.Connection):
 
 
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Let ``sqlite3.connect`` return watched connections, unless the caller brings a factory."""
+    """Make ``sqlite3.connect`` return watched connections, unless the caller passes a factory."""
 
     def make(before: Any) -> Any:
         def connect(database: Any, *args: Any, **options: Any) -> Any:

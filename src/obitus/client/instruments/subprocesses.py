@@ -19,7 +19,7 @@ _STARTED = "_obitus_started"
 
 
 def install(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Watch ``subprocess.Popen``, which everything in that module is built on."""
+    """Watch ``subprocess.Popen``, which everything in that module uses."""
 
     @guarded
     def began(process: Any, args: Any, error: BaseException | None = None) -> None:

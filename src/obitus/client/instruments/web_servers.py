@@ -1,4 +1,4 @@
-"""Servers and frameworks with protocols of their own: a run for each request, a failure for what they answer 500 for.
+"""Servers and frameworks with protocols of their own: a run for each request, a failure for each exception answered with 500.
 
 Tornado, aiohttp, Sanic, and the standard library's own server. Frameworks on WSGI and ASGI have the middleware.
 """
@@ -27,7 +27,7 @@ _PARAMETER = re.compile(r"<(\w+)(?::[^<>]*)?>")
 
 
 class Watched:
-    """One request while it goes on, whatever serves it."""
+    """One request in progress, whatever serves it."""
 
     def __init__(
         self, reporter: Reporter, method: str, path: str, headers: Any, client: str = "", url: str = ""
@@ -40,7 +40,7 @@ class Watched:
         self.run.entry_point_now, self.run.resolve = self._entry_point, self._resolve
 
     def record(self, error: BaseException, captured_by: str) -> None:
-        """Something that the framework answers for by itself was raised."""
+        """An exception was raised for which the framework answers."""
         if ended_by(error) == "failed":
             self.status = self.status or 500
             self._scope.record(error, captured_by=captured_by)
@@ -84,7 +84,7 @@ def begin(reporter: Reporter, method: Any, path: Any, headers: Any, client: Any 
 
 
 def install_tornado(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """Watch Tornado's request handlers: their own points for errors and for the end of a request."""
+    """Watch Tornado's request handlers: their methods for errors and for the end of a request."""
     held = "_obitus_request"
 
     def executing(before: Any) -> Any:
@@ -123,7 +123,7 @@ def install_tornado(reporter: Reporter, patches: Patches, module: ModuleType) ->
 
 @guarded
 def _note_tornado(handler: Any, positional: tuple[Any, ...], named: dict[str, Any]) -> None:
-    """Put the route's parameters back into the path that they were taken from."""
+    """Replace the route's parameters in the path by their names."""
     path = str(handler.request.path)
     parameters = [*named.items(), *((str(i), value) for i, value in enumerate(positional))]
     parts = path.split("/")
@@ -152,7 +152,7 @@ def install_aiohttp(reporter: Reporter, patches: Patches, module: ModuleType) ->
                 _note_aiohttp(request, watched)
                 status = getattr(error, "status", None)
                 if isinstance(status, int) and hasattr(error, "headers"):
-                    # The framework's way of answering by raising.
+                    # The framework answers by raising these.
                     watched.end(status)
                 else:
                     watched.record(error, "aiohttp")
@@ -219,7 +219,7 @@ def install_sanic(reporter: Reporter, patches: Patches, module: ModuleType) -> N
 def _note_sanic(request: Any) -> None:
     template = getattr(request, "uri_template", None)
     if isinstance(template, str):
-        # Here the name comes before the type.
+        # In Sanic the name comes before the type.
         routes.note(_PARAMETER.sub(r"{\1}", template))
 
 
@@ -272,13 +272,13 @@ def install_http_server(reporter: Reporter, patches: Patches, module: ModuleType
 
 
 def _serves_by_itself(handler: Any) -> bool:
-    """Whether a handler answers by methods of its own: what hands requests on to a WSGI app has the middleware."""
+    """Whether a handler answers by methods of its own; a handler that calls a WSGI app has the middleware."""
     server = handler.server
     return not (hasattr(handler, "run_wsgi") or hasattr(server, "get_app") or hasattr(server, "app"))
 
 
 def install_socketserver(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
-    """See what a server of the standard library prints and goes on after."""
+    """Report exceptions that a server of the standard library prints before it continues."""
 
     def make(before: Any) -> Any:
         def handle_error(server: Any, request: Any, client_address: Any) -> None:

@@ -1,4 +1,4 @@
-"""WSGI: one run for each request; what nobody caught becomes a failure. Works with any WSGI framework."""
+"""WSGI: one run for each request; uncaught exceptions become failures. Works with any WSGI framework."""
 
 from __future__ import annotations
 
@@ -69,7 +69,7 @@ class WsgiMiddleware:
             return answer
         wrapper = environ.get("wsgi.file_wrapper")
         if isinstance(wrapper, type) and isinstance(answer, wrapper):
-            # The server sends the file itself, without us in between.
+            # The server sends the file itself, without this code in between.
             watch.end()
             return answer
         return _Answer(answer, watch)
@@ -108,7 +108,7 @@ class _Watch:
             tracestate=environ.get("HTTP_TRACESTATE"),
         )
         self.run = self._scope.run
-        # What the framework moves from one to the other on its way is the request's all the same.
+        # Parts that the framework moves from one to the other still belong to the request's path.
         self._path = f"{environ.get('SCRIPT_NAME', '')}{environ.get('PATH_INFO', '')}"
         self.run.entry_point_now, self.run.resolve = self._entry_point, self._resolve
         self._stream: Any = None
@@ -134,7 +134,7 @@ class _Watch:
                 self._scope.ended_by(error)
 
     def seen(self, piece: bytes) -> None:
-        """A piece of the answer passes."""
+        """A piece of the answer is sent."""
         if self.answer is not None:
             self.answer.add(piece)
         if self._look is not None:
@@ -182,7 +182,7 @@ class _Watch:
         return body
 
     def _unread(self, body: Body) -> bytes:
-        """Return what has arrived of the body and was not read, on the request's own thread and where it went wrong."""
+        """Return the part of the body that has arrived and was not read, on the request's own thread and where it failed."""
         if self._stream is None or not body.is_unread or self.run.outcome == "ok" or is_ours():
             return b""
         return arrived.of_stream(self._stream, self._environ, body.room) or b""
@@ -227,7 +227,7 @@ _WATCHED = "obitus.request"
 
 
 class _Passing:
-    """An input stream that is looked at as the app reads it."""
+    """An input stream that keeps a copy of what the app reads."""
 
     def __init__(self, stream: Any, body: Body) -> None:
         self._stream, self._body = stream, body
@@ -254,7 +254,7 @@ class _Passing:
 
 
 class _Answer:
-    """The pieces of an answer; the run ends when the server closes it. What the app raises while it streams is seen."""
+    """The pieces of an answer; the run ends when the server closes it. Exceptions while it streams are reported."""
 
     def __init__(self, pieces: Iterable[bytes], watch: _Watch) -> None:
         self._inner = pieces

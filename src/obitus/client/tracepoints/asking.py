@@ -1,7 +1,7 @@
 """Asking the service which tracepoints are wanted here: one request that is answered when that changes, or after a while.
 
-Nobody waits for the answer: the client's own thread looks twice a second whether it has come. Only connecting, sending and
-reading, which may take their time, are done on a thread that is there for just that.
+Nothing waits for the answer: the client's own thread checks twice a second whether it has come. Connecting, sending
+and reading, which may be slow, are done on a thread of their own.
 """
 
 from __future__ import annotations
@@ -18,14 +18,14 @@ from obitus.client.tracepoints.standing import Standing
 from obitus.core.version import VERSION
 
 WAIT_S: Final = 20.0
-"""How long the service is asked to hold its answer back where nothing changes."""
+"""How long the service should wait with its answer while nothing changes."""
 LATE_S: Final = 10.0
 CONNECT_S: Final = 5.0
 READ_S: Final = 10.0
 TURN_S: Final = 2.0
 LONGEST_PAUSE_S: Final = 30.0
 NOT_KNOWN_PAUSE_S: Final = 300.0
-"""Where the service has no such route, or does not take the key."""
+"""Pause where the service has no such route, or refuses the key."""
 
 
 class Asking:
@@ -55,13 +55,13 @@ class Asking:
             self._worker.start()
 
     def end(self) -> None:
-        """Let go of the connection."""
+        """Close the connection."""
         self._worker.rest(0.2)
         if not self._worker.running:
             self._connection.close()
 
     def forget(self) -> None:
-        """In a forked child: let go of the parent's connection."""
+        """In a forked child: close the parent's connection."""
         self._connection.forget()
 
     def _serve(self) -> None:
@@ -69,7 +69,7 @@ class Asking:
             if self._asked_s is not None:
                 self._asked_s = None
                 if not self._answered:
-                    # There is something to tell, or nobody answers any more: another request takes its place.
+                    # There are states to report, or no answer comes any more: begin another request.
                     self._connection.close()
                 elif self._hear():
                     self._await_the_turn()
@@ -105,7 +105,7 @@ class Asking:
         self._asked_s = monotonic()
 
     def _await_the_turn(self) -> None:
-        """Wait until what was heard is acted upon: then the next request tells what became of it."""
+        """Wait until the answer has been acted upon, so that the next request reports the result."""
         self._base.sender.wake()
         ends_s = monotonic() + TURN_S
         while self._standing.is_busy and monotonic() < ends_s and not self._worker.told_to_rest:

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from types import CodeType
 from typing import Any, Final
 
-from obitus.client.tracepoints.places import INLINED, CannotStand, Lines
+from obitus.client.tracepoints.places import INLINED, CannotBeSet, Lines
 from obitus.client.tracepoints.points import Point
 from obitus.client.whose import is_the_apps
 
@@ -19,20 +19,20 @@ _getframe: Final = sys._getframe
 _ENTRY: Final = frozenset({"RESUME", "MAKE_CELL", "COPY_FREE_VARS", "RETURN_GENERATOR", "GEN_START"})
 _BELONGS_TO_THE_NEXT: Final = frozenset({"KW_NAMES", "PRECALL"})
 _ENDS_AN_ITEM: Final = frozenset({"LIST_APPEND", "SET_ADD", "MAP_ADD", "RETURN_VALUE", "JUMP_BACKWARD"})
-"""Of a comprehension: the compiler counts them to whatever line it was at."""
+"""Instructions of a comprehension, which the compiler assigns to any line."""
 _LEADS_NOWHERE: Final = frozenset(
     {"RETURN_VALUE", "RAISE_VARARGS", "RERAISE", "JUMP_FORWARD", "JUMP_BACKWARD", "JUMP_BACKWARD_NO_INTERRUPT"}
 )
 
 
 def library() -> Any:
-    """Return the library that takes code apart; raises CannotStand where it is not there."""
+    """Return the library ``bytecode``; raises CannotBeSet where it is not installed."""
     try:
         import bytecode
     except ImportError as missing:
         if is_the_apps(missing):
             raise
-        raise CannotStand("on Python 3.11 this needs a library: `pip install 'obitus[tracepoints]'`") from None
+        raise CannotBeSet("on Python 3.11 this needs a library: `pip install 'obitus[tracepoints]'`") from None
     return bytecode
 
 
@@ -60,12 +60,12 @@ class _Rewriting:
                 self._jumps.setdefault(id(one.arg), set()).add(one.lineno)
         self._changed: list[Any] = []
         self._labels: list[int] = []
-        """Those right before the instruction that is looked at."""
+        """Labels right before the current instruction."""
         self._before: int | None = None
-        """The line of the instruction before it."""
+        """The line of the previous instruction."""
         self._name_before = ""
         self._follows = True
-        """Whether the one before it leads here."""
+        """Whether the previous instruction leads here."""
 
     def done(self) -> CodeType:
         """Return the code object with its calls."""
@@ -89,7 +89,7 @@ class _Rewriting:
         return made
 
     def _look_at(self, one: Any) -> None:
-        """Put calls before an instruction, where it begins a line that something stands on."""
+        """Put calls before an instruction, where it begins a line with tracepoints."""
         line = one.lineno
         points = self._lines.get(line) if line is not None else None
         if not points or one.name in self._passed_by or self._name_before in _BELONGS_TO_THE_NEXT:
@@ -101,10 +101,10 @@ class _Rewriting:
         only_labels = all(isinstance(part, self._library.Label) for part in self._changed[place:])
         calling = self._calling(points, one.location)
         if begins and self._labels and only_labels and comes_from <= {line} and not handles:
-            # Who jumps here from the line itself was there already.
+            # A jump from the same line does not begin it again.
             self._changed[place:place] = calling
         elif self._follows and line == self._before and comes_from - {line} and only_labels:
-            # A loop goes on here: who only comes from the line's own beginning was there already.
+            # A loop continues here: a jump from the line's own beginning does not begin it again.
             over = self._library.Label()
             self._changed.insert(place, self._library.Instr("JUMP_FORWARD", over, location=one.location))
             self._changed += [*calling, over]

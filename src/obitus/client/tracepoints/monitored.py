@@ -1,7 +1,6 @@
 """Lines that call back, from Python 3.12 on: `sys.monitoring` (PEP 669), for single code objects.
 
-All other code runs as it does without. A line of such a code object on which nothing stands calls back once, and is switched
-off there.
+All other code runs unchanged. A line without a tracepoint in such a code object calls back once, and is switched off there.
 """
 
 from __future__ import annotations
@@ -11,7 +10,7 @@ from collections.abc import Callable, Iterable, Mapping
 from types import CodeType
 from typing import Any, Final
 
-from obitus.client.tracepoints.places import CannotStand, Lines, Loaded, Target, by_code, line_of_entry, targets_in
+from obitus.client.tracepoints.places import CannotBeSet, Lines, Loaded, Target, by_code, line_of_entry, targets_in
 from obitus.client.tracepoints.points import Point
 from obitus.client.whose import is_the_apps
 
@@ -20,11 +19,11 @@ _TOOLS: Final = (4, 3)
 _getframe: Final = sys._getframe
 
 
-_one_liner: Final[Callable[[], None]] = lambda: None  # noqa: E731 - it has to stand on one line
+_one_liner: Final[Callable[[], None]] = lambda: None  # noqa: E731 - it has to be on one line
 
 
 class Monitored:
-    """Sets and takes away; used by one thread at a time."""
+    """Sets and removes; used by one thread at a time."""
 
     def __init__(self) -> None:
         monitoring: Any = sys.monitoring  # type: ignore[attr-defined,unused-ignore]
@@ -33,22 +32,22 @@ class Monitored:
         self._sees_one_liners = True
         self._tool: int | None = None
         self._standing: dict[int, tuple[CodeType, Lines]] = {}
-        """By the identity of a code object: itself, held so that no other takes its place, and what stands on its lines."""
+        """By the id of a code object: itself, held so that no other gets its id, and the points on its lines."""
 
     def known(self, file: str) -> dict[int, CodeType]:
-        """Return the code of a file that something stands in."""
+        """Return the code of a file with tracepoints."""
         return {key: code for key, (code, _) in self._standing.items() if code.co_filename == file}
 
     def original(self, code: CodeType) -> CodeType:
-        """Return what a code object was made from: itself, none is changed here."""
+        """Return the original of a code object: itself, since none is changed here."""
         return code
 
     def said_of_running(self, _: int) -> str:
-        """Return what is to be said where calls of the code are under way: they call back too."""
+        """Return the remark for calls that are in progress: none, since they call back too."""
         return ""
 
     def use(self, targets: Iterable[Target], places: Mapping[str, Loaded]) -> dict[int, str]:
-        """Let exactly these stand; return why some cannot, by id. Raises CannotStand where none can."""
+        """Set exactly these; return why some cannot be, by id. Raises CannotBeSet where none can."""
         del places
         chosen = by_code(targets)
         for key, (code, _) in list(self._standing.items()):
@@ -68,14 +67,14 @@ class Monitored:
         return {}
 
     def loaded(self, code: CodeType, points: list[Point]) -> CodeType:
-        """Let what stands on the lines of a module stand there before it runs; return the code to be run."""
+        """Set tracepoints in a module before it runs; return the code to run."""
         for key, (one, lines) in by_code(targets_in(code, points)).items():
             self._standing[key] = (one, lines)
             self._set(one, self._events_of(one, lines))
         return code
 
     def end(self) -> None:
-        """Take everything away."""
+        """Remove everything."""
         for code, _ in self._standing.values():
             self._set(code, 0)
         self._standing.clear()
@@ -88,7 +87,7 @@ class Monitored:
     def _events_of(self, code: CodeType, lines: Iterable[int]) -> int:
         """Return the events that call back for some lines of a code object.
 
-        Python 3.13 calls back for what stands on the line of its own `def` or `lambda` only where the call itself is seen too.
+        Python 3.13 calls back on the line of a function's own `def` or `lambda` only where the start of the call is monitored too.
         """
         if self._tool is None:
             self._begin()
@@ -115,10 +114,10 @@ class Monitored:
             self._monitoring.register_callback(number, self._line, self._callback())
             self._monitoring.register_callback(number, self._start, _nothing)
             return
-        raise CannotStand("other tools in this process have taken all places that `sys.monitoring` has for them")
+        raise CannotBeSet("other tools in this process have taken all places that `sys.monitoring` has for them")
 
     def _try_a_one_liner(self, tool: int) -> bool:
-        """Whether this interpreter calls back for a function that stands on one line."""
+        """Whether this interpreter calls back for a function written on one line."""
         seen: list[int] = []
         self._monitoring.register_callback(tool, self._line, lambda _, line: seen.append(line))
         self._monitoring.set_local_events(tool, _one_liner.__code__, self._line)

@@ -1,4 +1,4 @@
-"""Finding the code that a file and a line mean in a running process, and whether it is the code that was meant."""
+"""Finding the code of a file and a line in a running process, and checking that it is the requested code."""
 
 from __future__ import annotations
 
@@ -24,8 +24,8 @@ _RUNNING: Final = {GeneratorType: "gi_code", CoroutineType: "cr_code", AsyncGene
 MOST_CANDIDATES: Final = 5
 
 
-class CannotStand(Exception):
-    """A tracepoint cannot be set here; says why, and which lines would do instead."""
+class CannotBeSet(Exception):
+    """A tracepoint cannot be set here; says why, and which lines are possible instead."""
 
     def __init__(self, why: str, offers: Iterable[int] = (), *, waits: bool = False) -> None:
         super().__init__(why)
@@ -40,10 +40,10 @@ class Loaded:
 
     file: str
     roots: dict[int, CodeType] = field(default_factory=dict)
-    """By identity: hashing a code object looks at all that is in it. What functions and frames hold."""
+    """By id: hashing a code object looks at all of its content. Code of functions and frames."""
     functions: list[FunctionType] = field(default_factory=list)
     running: dict[int, CodeType] = field(default_factory=dict)
-    """What is on the way at this moment."""
+    """Code of calls in progress."""
     names: dict[str, Any] = field(default_factory=dict)
     """Globals of its module, as far as they are known."""
 
@@ -57,9 +57,9 @@ class Loaded:
 
 
 def loaded(ends: Iterable[str]) -> dict[str, Loaded]:
-    """Return the code of all files that end as one of ``ends`` does, by file, of functions, frames and what waits to go on.
-
-    One look through what the collector knows serves all tracepoints: about 50 ms for a million objects.
+    """Return the code of all files whose path ends with one of ``ends``, by file: of functions, frames, generators
+    and coroutines. One pass over the garbage collector's objects serves all tracepoints: about 50 ms for a million
+    objects.
     """
     wanted = {end.replace("\\", "/").rpartition("/")[2] for end in ends}
     found: dict[str, Loaded] = {}
@@ -104,22 +104,22 @@ def with_inner(code: CodeType) -> Iterator[CodeType]:
 
 
 def file_meant(order: Order, files: Iterable[str]) -> str:
-    """Return the file that a tracepoint is meant for; raises CannotStand where there is none, or more than one."""
+    """Return the file of a tracepoint; raises CannotBeSet where there is none, or more than one."""
     matching = sorted(
         {file for file in files if is_end_of(file, order.file)}
         | {file for file in _module_files() if is_end_of(file, order.file)}
     )
     if not matching:
-        raise CannotStand(
+        raise CannotBeSet(
             f"no file that ends in {order.file} is loaded here; it is set when one is imported", waits=True
         )
     if len(matching) > 1:
         shown = ", ".join(matching[:MOST_CANDIDATES])
-        raise CannotStand(f"{len(matching)} files end like that ({shown}); name more of the path")
+        raise CannotBeSet(f"{len(matching)} files end like that ({shown}); name more of the path")
     (file,) = matching
     plain = file.replace("\\", "/")
     if plain.startswith(_REFUSED):
-        raise CannotStand(
+        raise CannotBeSet(
             "the client itself and `logging` are not looked into: a tracepoint there would set itself off"
         )
     return file
@@ -134,13 +134,13 @@ def _module_files() -> Iterator[str]:
 
 
 def lines_of(code: CodeType) -> frozenset[int]:
-    """Return the lines that run when a code object does. What only enters a function is on none."""
+    """Return the lines of a code object's instructions, without those that only enter a function."""
     begin = _end_of_entry(code)
     return frozenset(line for _, end, line in code.co_lines() if line is not None and end > begin)
 
 
 def line_of_entry(code: CodeType) -> int:
-    """Return the line that a call enters on, where its first code stands on that line too; 0 where it does not."""
+    """Return the line on which a call enters, where its first code is on that line too; 0 where it is not."""
     begin = _end_of_entry(code)
     entry = next((line for _, end, line in code.co_lines() if end >= begin and line is not None), 0)
     first = next((line for start, end, line in code.co_lines() if end > begin and line is not None), 0)
@@ -173,14 +173,14 @@ def _is_function(code: CodeType) -> bool:
 
 @dataclass(frozen=True)
 class Text:
-    """The source of a file as it lies there now."""
+    """The source of a file as it is now."""
 
     lines: tuple[str, ...]
     hash: str
     code: CodeType | None
-    """What it compiles to; None where it does not."""
+    """Its compiled code; None where it does not compile."""
     is_newer: bool
-    """Whether it was written after this process had started: then what runs may be what was there before."""
+    """Whether it was written after this process had started: then the running code may be older."""
 
     @property
     def code_lines(self) -> set[int]:
@@ -207,15 +207,15 @@ def text_of(file: str, names: dict[str, Any]) -> Text | None:
 
 
 def check(order: Order, text: Text | None, running: Iterable[CodeType], release: str) -> None:
-    """Raise CannotStand where what runs here is not what a tracepoint was meant for, or its line has no code."""
+    """Raise CannotBeSet where the running code differs from that of the tracepoint, or its line has no code."""
     if order.release and order.release != release:
-        raise CannotStand(f"release {release or '(none)'} runs here; it was set for {order.release}")
+        raise CannotBeSet(f"release {release or '(none)'} runs here; it was set for {order.release}")
     if text is None:
         if order.hash or order.code_hash:
-            raise CannotStand("the source of the running code cannot be read, so it cannot be compared")
+            raise CannotBeSet("the source of the running code cannot be read, so it cannot be compared")
         return
     if text.is_newer and any(not _is_in(code, text) for code in running):
-        raise CannotStand(
+        raise CannotBeSet(
             "the file was changed after the app had loaded it; set it on the code that runs, or restart the app"
         )
     if (order.hash and order.hash != text.hash) or (order.code_hash and not _has_at(text, order)):
@@ -225,11 +225,11 @@ def check(order: Order, text: Text | None, running: Iterable[CodeType], release:
         said = f"the requested line is line {there} here" if there else "the requested line is not in it"
         if order.hash and not order.code_hash:
             said = "set it again with the source that runs here"
-        raise CannotStand(f"another version of the file runs here: {said}", [there] if there else [])
+        raise CannotBeSet(f"another version of the file runs here: {said}", [there] if there else [])
     if order.line not in text.code_lines and text.code is not None:
         after = sorted(text.code_lines, key=lambda line: (abs(line - order.line), line))[:2]
         shown = " and ".join(map(str, sorted(after)))
-        raise CannotStand(
+        raise CannotBeSet(
             f"line {order.line} has no code that runs; the nearest lines with code are {shown}", sorted(after)
         )
 
@@ -239,7 +239,7 @@ def _has_at(text: Text, order: Order) -> bool:
 
 
 def _is_in(code: CodeType, text: Text) -> bool:
-    """Whether the source compiles to what runs."""
+    """Whether the source compiles to the running code."""
     if text.code is None:
         return False
     for one in with_inner(text.code):
@@ -255,7 +255,7 @@ def _is_in(code: CodeType, text: Text) -> bool:
 
 @dataclass(frozen=True)
 class Target:
-    """A tracepoint, and the code that it stands in."""
+    """A tracepoint, and the code in which it is set."""
 
     point: Any
     codes: tuple[CodeType, ...]
@@ -266,13 +266,13 @@ Lines = dict[int, tuple[Any, ...]]
 
 
 def targets_in(code: CodeType, points: Iterable[Any]) -> list[Target]:
-    """Return where tracepoints stand in a module that is about to run."""
+    """Return the tracepoints in a module that is about to run, by their code."""
     inside = list(with_inner(code))
     return [Target(point, tuple(code_on(point.order.line, inside))) for point in points]
 
 
 def by_code(targets: Iterable[Target]) -> dict[int, tuple[CodeType, Lines]]:
-    """Return each code object that something stands in, by identity, with what stands on its lines."""
+    """Return each code object with tracepoints, by id, with the points on its lines."""
     found: dict[int, tuple[CodeType, Lines]] = {}
     for target in targets:
         line = target.point.order.line

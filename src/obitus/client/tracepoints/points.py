@@ -1,4 +1,4 @@
-"""What happens when a line runs that a tracepoint stands on: is it meant, may it cost this much, and what is seen.
+"""What happens when a line with a tracepoint runs: checking the condition and the budget, and capturing the hit.
 
 Runs on the app's threads, in the middle of the app's code, also inside of signal handlers and finalizers: nothing here takes
 a lock, calls into the app or raises into it.
@@ -27,23 +27,24 @@ from obitus.core.redaction import mark
 from obitus.core.tracepoints import NoValue, Order, Worked, compiled, holds, template_of, words_of
 
 BURST_NS: Final = 50_000_000
-"""What they may cost beyond that share in one go, in nanoseconds of work."""
+"""What they may cost above that share at once, in nanoseconds of work."""
 OVERHEAD_NS: Final = 150
-"""What the interpreter takes to call back, beside what is measured here."""
+"""The interpreter's own time for calling back, which is not measured here."""
 MOST_LOOK_NS: Final = 5_000_000
-"""What one look without a hit counts as at most: the longest condition takes less; beyond it the thread was waiting for its turn."""
+"""The most that one evaluation of the condition counts: the longest condition takes less; beyond it the thread was
+waiting for its turn."""
 MOST_HIT_NS: Final = 20_000_000
-"""What one hit counts as at most. A virtual machine whose host pauses it counts the pause as work of whatever ran: one long
+"""The most that one hit counts. A virtual machine whose host pauses it counts the pause as work of whatever ran: one long
 pause must not switch a tracepoint off, while three hits that really take so long do."""
 _getframe: Final = sys._getframe
 thread_time_ns: Final = getattr(time, "thread_time_ns", perf_counter_ns)
-"""The processor's time of this thread, where the system tells it."""
+"""The processor time of this thread, where the system measures it."""
 _FrameLocals: Final = (lambda: type(sys._getframe().f_locals))()
-"""What a frame of a function shows its locals as: from Python 3.13 on no dictionary."""
+"""The type of a function frame's locals: from Python 3.13 on not a dictionary."""
 
 
 class Budget:
-    """What all tracepoints of a process cost together, kept to a share of one processor."""
+    """The budget of all tracepoints of a process: a share of one processor."""
 
     def __init__(self, share: float, burst_ns: int = BURST_NS) -> None:
         self.share, self._burst_ns = share, burst_ns
@@ -58,12 +59,12 @@ class Budget:
         return level > self._burst_ns
 
     def begin_again(self) -> None:
-        """What was the most expensive is switched off: the others start with nothing spent."""
+        """One tracepoint was switched off: the others start with nothing spent."""
         self._level = 0.0
 
 
 class Rate:
-    """At most so many a second, with as many in one go as a second has."""
+    """A rate per second, with a burst of one second's worth."""
 
     def __init__(self, per_second: float) -> None:
         self._per_ns = per_second / 1e9
@@ -111,12 +112,12 @@ class Point:
         """How often the line ran."""
         self.hits = 0
         self.left_out = 0
-        """How often it would have been a hit, but for the rate."""
+        """Hits that were left out because of the rate."""
         self.cost_ns = 0
         self.over = ""
-        """Why it is over; empty while it stands."""
+        """Why it is over; empty while it is set."""
         self.trouble = ""
-        """Why the condition could not be worked out, the last time that it could not."""
+        """Why the condition failed to evaluate, the last time that it did."""
 
     def run(self, frame: FrameType) -> None:
         """The line is about to run in a frame."""
@@ -128,7 +129,7 @@ class Point:
             self.looked += 1
             seen = frame.f_locals
             kind = type(seen)
-            # The names of a class may lie in a mapping of the app's own making: nothing of it is asked.
+            # The names of a class may be in a mapping of the app's own type, which is not called.
             names: Mapping[str, Any] = seen if kind is dict or kind is _FrameLocals else {}
             is_meant = self._holds(names, frame.f_globals)
             looked_ns = perf_counter_ns() - begun_ns
@@ -141,7 +142,7 @@ class Point:
                 raise
             self.trouble = f"{type(trouble).__name__}: {trouble}"
         ended_ns = perf_counter_ns()
-        # What a hit takes is the thread's own time: on a busy machine others run meanwhile.
+        # For a hit the thread's own time counts: on a busy machine others run meanwhile.
         cost_ns = min(looked_ns, MOST_LOOK_NS) + min(hit_ns, MOST_HIT_NS) + OVERHEAD_NS
         self.cost_ns += cost_ns
         if self._budget.spend(cost_ns, ended_ns):

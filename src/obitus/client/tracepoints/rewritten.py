@@ -1,6 +1,5 @@
-"""Lines that call back, on Python 3.11: the one function's code is replaced by the same with a call on that line, and put back.
-
-The library ``bytecode`` takes the code apart and puts it together again (extra ``obitus[tracepoints]``).
+"""Lines that call back, on Python 3.11: a function's code is replaced by the same code with a call on that line, and
+restored later. The library ``bytecode`` disassembles and assembles the code (extra ``obitus[tracepoints]``).
 """
 
 from __future__ import annotations
@@ -15,30 +14,30 @@ from obitus.client.whose import is_the_apps
 
 
 class Rewritten:
-    """Sets and takes away; used by one thread at a time."""
+    """Sets and removes; used by one thread at a time."""
 
     def __init__(self) -> None:
         self._new: dict[int, tuple[CodeType, CodeType, Lines]] = {}
-        """By the identity of what was there before: that, what is there now, and what stands on its own lines."""
+        """By the id of the original code: the original, its replacement, and the points on its own lines."""
         self._troubles: dict[int, str] = {}
         self._before: dict[int, tuple[CodeType, CodeType]] = {}
-        """By the identity of what is there now, or was: that, and what was there before."""
+        """By the id of a replacement: itself, and the original."""
 
     def known(self, file: str) -> dict[int, CodeType]:
-        """Return the code of a file that something stands in."""
+        """Return the code of a file with tracepoints."""
         return {key: code for key, (code, _, _) in self._new.items() if code.co_filename == file}
 
     def original(self, code: CodeType) -> CodeType:
-        """Return what a code object was made from; itself where it is the app's own."""
+        """Return the original of a code object; itself where it was not replaced."""
         found = self._before.get(id(code))
         return found[1] if found is not None else code
 
     def said_of_running(self, calls: int) -> str:
-        """Return what is to be said where calls of the code are under way."""
+        """Return the remark for calls of the code that are in progress."""
         return "it is set from the next call on; a call was in progress" if calls else ""
 
     def use(self, targets: Iterable[Target], places: Mapping[str, Loaded]) -> dict[int, str]:
-        """Let exactly these stand; return why some cannot, by id. Raises CannotStand where none can."""
+        """Set exactly these; return why some cannot be, by id. Raises CannotBeSet where none can."""
         library()
         self._troubles = {}
         lines = _lines_of(targets)
@@ -51,11 +50,11 @@ class Rewritten:
         return self._troubles
 
     def loaded(self, code: CodeType, points: list[Point]) -> CodeType:
-        """Let what stands on the lines of a module stand there before it runs; return the code to be run."""
+        """Set tracepoints in a module before it runs; return the code to run."""
         return self._made(code, _lines_of(targets_in(code, points)), {}, {})
 
     def end(self) -> None:
-        """Put everything back."""
+        """Restore everything."""
         files = {before.co_filename for _, before in self._before.values()}
         if files:
             for place in loaded(files).values():
@@ -93,7 +92,7 @@ class Rewritten:
         made: dict[int, CodeType],
         kept: Mapping[int, tuple[CodeType, CodeType, Lines]],
     ) -> CodeType:
-        """Return what is to be there in the place of a code object: itself where nothing stands in it or inside of it."""
+        """Return the replacement of a code object: itself where neither it nor an inner one has tracepoints."""
         known = made.get(id(before))
         if known is not None:
             return known

@@ -1,8 +1,7 @@
-"""The tracepoints of this process: what the service asks for is set here, looked after, and taken away again.
-
-What the service said is only kept when it comes in; setting and taking away is done on the client's own thread (``tend``).
-It all ends by itself: a tracepoint at its time, after its hits, or when it costs too much; all of them where the service was
-not heard of for a minute, and when the client stops.
+"""The tracepoints of this process: set and removed as the service wants. An answer of the service is only stored
+when it arrives; setting and removing are done on the client's own thread (``tend``). Each tracepoint ends at its
+time, after its hits, or when it costs too much; all of them end when the service has not answered for a minute, and
+when the client stops.
 """
 
 from __future__ import annotations
@@ -21,7 +20,7 @@ from obitus.client.log import is_ours, warn
 from obitus.client.native import allocate_lock, monotonic
 from obitus.client.open_runs import OpenRuns
 from obitus.client.patches import Patches
-from obitus.client.tracepoints.places import CannotStand, Loaded, Target, check, code_on, file_meant, loaded, text_of
+from obitus.client.tracepoints.places import CannotBeSet, Loaded, Target, check, code_on, file_meant, loaded, text_of
 from obitus.client.tracepoints.points import Budget, Point, Within
 from obitus.client.whose import is_the_apps
 from obitus.core.bounds import said, short
@@ -29,20 +28,20 @@ from obitus.core.tracepoints import Order, OrderTrouble, is_end_of, read_order
 from obitus.core.tracepoints.orders import MOST_OF_AN_APP
 
 UNHEARD_S: Final = 60.0
-"""How long tracepoints stand though nobody at the service was heard of."""
+"""How long tracepoints stay set without an answer of the service."""
 TELL_EVERY_S: Final = 3.0
 """How often the service hears how many hits there were, while there are some."""
 MOST_REMEMBERED: Final = 500
-"""Tracepoints that were over here, which an old list must not set again."""
+"""Number of ended tracepoints to remember, which a delayed list must not set again."""
 
 
 @dataclass
 class Kept:
-    """A tracepoint that was asked for, and what became of it here."""
+    """A requested tracepoint, and its state here."""
 
     order: Order
     until_s: float
-    """By the clock that is never set."""
+    """By the monotonic clock."""
     point: Point
     state: str = "waits"
     """``set``, ``waits`` (for code that is not loaded), ``not set``."""
@@ -52,7 +51,7 @@ class Kept:
 
 
 class Standing:
-    """Set up once; in a child that was forked nothing stands until its own service connection says so."""
+    """Made once; in a forked child nothing is set until its own connection to the service has answered."""
 
     def __init__(self, base: Base, capture: Capture, open_runs: OpenRuns, environments: tuple[str, ...]) -> None:
         self._base = base
@@ -75,22 +74,22 @@ class Standing:
         self._imports = Patches()
         self._imports_watched = False
         self.has_news = False
-        """Whether the service should hear of something: what stands, and what does not."""
+        """Whether the service should get new states."""
 
     @property
     def version(self) -> int:
-        """The list that was heard last."""
+        """The version of the latest list."""
         return self._version
 
     # Any thread.
 
     def heard(self, answer: Mapping[str, Any]) -> None:
-        """Take what an answer of the service says, to be acted upon at the next turn. Nothing is set here."""
+        """Store an answer of the service, to be acted upon at the next turn."""
         wanted = answer.get("tracepoints")
         if not isinstance(wanted, dict) or type(wanted.get("version")) is not int:
             return
         if wanted["version"] < self._version and monotonic() - self._heard_s < UNHEARD_S:
-            # An answer that was on its way for longer than a later one, or a service that was put back to what it was.
+            # An answer that was overtaken by a later one, or a service restored from a backup.
             return
         self._wanted = wanted
         self._base.sender.wake()
@@ -101,11 +100,11 @@ class Standing:
 
     @property
     def is_busy(self) -> bool:
-        """Whether something that was heard is still to be acted upon."""
+        """Whether an answer is still to be acted upon."""
         return self.is_due() or bool(self._setting.locked())
 
     def states(self) -> list[dict[str, Any]]:
-        """Return what became of each tracepoint here, in the form that the service takes."""
+        """Return the state of each tracepoint here, in the form of the request."""
         found: list[dict[str, Any]] = []
         for kept in list(self._kept.values()):
             point = kept.point
@@ -131,7 +130,7 @@ class Standing:
     # The client's own thread.
 
     def tend(self) -> None:
-        """Do what is due: set what was asked for, end what is over. Never raises."""
+        """Do what is due: set requested tracepoints, end those that are over. Never raises."""
         if not self._setting.acquire(False):
             return
         try:
@@ -173,7 +172,7 @@ class Standing:
             self._set()
 
     def _take(self, wanted: Mapping[str, Any]) -> bool:
-        """Compare what is asked for with what is kept; return whether they differ."""
+        """Compare the requested tracepoints with the kept ones; return whether they differ."""
         listed = wanted.get("set")
         asked: dict[int, Mapping[str, Any]] = {}
         for one in listed[:MOST_OF_AN_APP] if isinstance(listed, list) else ():
@@ -218,35 +217,35 @@ class Standing:
         return Kept(order, monotonic() + order.seconds, Point(order, self._within), "not set", why)
 
     def _set(self) -> None:
-        """Let stand what is to stand, and know of the rest why it does not."""
+        """Set what can be set, and note for the rest why it cannot."""
         self.has_news = True
         alive = [kept for kept in self._kept.values() if not kept.point.over and (kept.state != "not set" or kept.file)]
         if not alive:
             self._engine.end()
             self._watch_imports(wanted=False)
             return
-        # First, so that nothing that is imported meanwhile is missed.
+        # First, so that no import meanwhile is missed.
         self._watch_imports(wanted=True)
         places = loaded([kept.order.file for kept in alive])
         targets: list[Target] = []
         for kept in alive:
             try:
                 target = self._target(kept, places)
-            except CannotStand as trouble:
+            except CannotBeSet as trouble:
                 kept.state, kept.why = ("waits" if trouble.waits else "not set"), str(trouble)
                 kept.offers = tuple(trouble.offers)
                 continue
             targets.append(target)
         try:
             troubles = self._engine.use(targets, places)
-        except CannotStand as trouble:
+        except CannotBeSet as trouble:
             troubles = {kept.order.id: str(trouble) for kept in alive}
             self._engine.end()
         for number, why in troubles.items():
             self._kept[number].state, self._kept[number].why = "not set", why
 
     def _target(self, kept: Kept, places: dict[str, Loaded]) -> Target:
-        """Return what a tracepoint is to stand in; raises CannotStand."""
+        """Return the code in which a tracepoint is to be set; raises CannotBeSet."""
         order = kept.order
         file = kept.file = file_meant(order, places)
         place = places.get(file) or Loaded(file)
@@ -258,7 +257,7 @@ class Standing:
         text = text_of(file, place.names)
         check(order, text, codes, self._base.settings.release or "")
         if not codes:
-            raise CannotStand(
+            raise CannotBeSet(
                 "this line runs when its file is imported, which is over: it is set when that happens again", waits=True
             )
         kept.state, kept.offers = "set", ()
@@ -286,7 +285,7 @@ class Standing:
         self._imports.put(SourceFileLoader, "get_code", make)
 
     def _imported(self, code: CodeType) -> CodeType:
-        """Let what stands in a file stand there before its module runs. On the app's thread, inside of its import."""
+        """Set tracepoints in a file before its module runs. On the app's thread, inside of its import."""
         if is_ours():
             return code
         file = code.co_filename
@@ -301,7 +300,7 @@ class Standing:
             for kept in points:
                 try:
                     check(kept.order, text, (), self._base.settings.release or "")
-                except CannotStand as trouble:
+                except CannotBeSet as trouble:
                     kept.file, kept.state, kept.why, kept.offers = file, "not set", str(trouble), tuple(trouble.offers)
                 else:
                     kept.file, kept.state, kept.why, kept.offers = file, "set", "", ()
@@ -319,7 +318,7 @@ class Standing:
     # Ends.
 
     def _over(self) -> None:
-        """A tracepoint is over by itself. On the app's thread: the client's own takes it away."""
+        """A tracepoint has ended by itself. On the app's thread: the client's own thread removes it."""
         self._look_again = True
         self._base.sender.wake()
 
@@ -329,7 +328,7 @@ class Standing:
             del self._over_here[next(iter(self._over_here))]
 
     def end(self) -> None:
-        """Take everything away: the client stops."""
+        """Remove everything: the client stops."""
         if not self._setting.acquire(True, 2.0):
             return
         try:
@@ -340,7 +339,7 @@ class Standing:
             self._setting.release()
 
     def begin_in_child(self) -> None:
-        """In a forked child: what the parent had is taken away, and asked for again."""
+        """In a forked child: remove the parent's tracepoints, and ask again."""
         self._setting = allocate_lock()
         self._kept.clear()
         self._over_here.clear()

@@ -27,12 +27,12 @@ class Tracepoints:
                 self._asking.tick()
 
     def end(self) -> None:
-        """Take everything away."""
+        """Remove everything."""
         self._asking.end()
         self.standing.end()
 
     def begin_in_child(self) -> None:
-        """In a forked child: nothing stands until this process has asked for itself."""
+        """In a forked child: nothing is set until this process has asked for itself."""
         self._asking.forget()
         self.standing.begin_in_child()
         self._asking = Asking(self._base, self.standing)
