@@ -1,8 +1,8 @@
 """What a coding assistant may read of issues, and the one thing that it may write: tools of the Model Context Protocol.
 
-Nothing here asks anybody by itself: ``ask`` is given, which asks the service with somebody's token, so an assistant sees and
-may do what that token does. What comes from reports, and what people wrote, is marked as data between two lines that nobody
-who wrote it could know.
+Nothing here makes requests itself: ``ask`` is passed in, and requests the service with a person's token, so an
+assistant sees and may do what that token allows. Text from reports and people is marked as data between two lines
+that its authors could not know.
 """
 
 from __future__ import annotations
@@ -13,10 +13,10 @@ from typing import Any, Final, Literal
 from urllib.parse import quote
 
 Ask = Callable[[str, str, Mapping[str, Any] | None], Any]
-"""Method, path with query, body: returns the answer's JSON; raises what says in words why there is none."""
+"""Method, path with query, body: returns the answer's JSON; raises with the reason in words where there is none."""
 
 MOST_CHARACTERS: Final = 40_000
-"""Of one answer."""
+"""Most characters of one answer."""
 MOST_FRAMES: Final = 30
 INSTRUCTIONS: Final = (
     "Reads issues that Obitus made of failures: what failed, where, since which release, what led up to it, where it left the path of "
@@ -27,7 +27,7 @@ INSTRUCTIONS: Final = (
 
 
 class Assistant:
-    """The tools. Each returns text; ``mark`` makes the word that closes what is data, another one each time."""
+    """The tools. Each returns text; ``mark`` makes the word that encloses data, a new one each time."""
 
     def __init__(self, ask: Ask, mark: Callable[[], str]) -> None:
         self._ask, self._mark = ask, mark
@@ -86,7 +86,7 @@ class Assistant:
         return self._data({"entries": entries, "last_that_worked": worked, "missing": found["notes"]})
 
     def read_turning_point(self, number: int) -> str:
-        """Read at which step an issue's latest failure left the path of runs of the same entry point that went well."""
+        """Read at which step an issue's latest failure first differs from healthy runs of the same entry point."""
         return self._data(self._ask("GET", f"/api/failures/{self._latest(number)}/turning", None))
 
     def read_notes(self, number: int) -> str:
@@ -115,7 +115,7 @@ class Assistant:
         return latest["report"] or {"gone": latest["gone"]}
 
     def _data(self, value: Any, then: str = "") -> str:
-        """Return a value as text between two lines that mark it as data; what is too long is cut, and that is said outside of them."""
+        """Return a value as text between two lines that mark it as data; a long one is cut, with a note outside of the lines."""
         text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False, indent=1)
         mark = self._mark()
         cut = f"\nOnly the first {MOST_CHARACTERS:,} of {len(text):,} characters are shown." if len(text) > MOST_CHARACTERS else ""  # fmt: skip

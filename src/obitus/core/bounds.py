@@ -1,7 +1,6 @@
-"""How long the texts of a report may be, and how many of each it may hold; what a command printed beside a note, too. Said here once.
-
-The models that check reports take these numbers, and so does whoever makes reports: the client, what reads OpenTelemetry's
-exports and log files. Standard library only.
+"""Bounds of reports: how long texts may be, and how many of each there may be; of the output beside a note, too. The
+models that check reports use these numbers, and so do all makers of reports: the client, and the readers of
+OpenTelemetry's exports and log files. Standard library only.
 """
 
 from __future__ import annotations
@@ -17,11 +16,11 @@ LONG: Final = 20_000
 BODY: Final = 70_000
 """Characters of the text of a request's body."""
 KEPT: Final = 8_000
-"""Characters that our own makers of reports keep of a message or an address: less than they may."""
+"""Characters of a message or an address that our own makers of reports keep: fewer than allowed."""
 SAID: Final = 1_000
-"""Characters that they keep of a text that they put into an attribute."""
+"""Characters of an attribute that they keep."""
 OUTPUT: Final = 20_000
-"""Characters of what a command printed, beside a note on an issue."""
+"""Characters of a command's output beside a note on an issue."""
 
 ATTRIBUTES: Final = 300
 ATTRIBUTES_OF_A_STEP: Final = 100
@@ -33,9 +32,9 @@ DEBUG_IDS: Final = 48
 """Lines before or after the line of a frame."""
 LOCALS: Final = 200
 VALUES_OF_A_HIT: Final = 20
-"""What one tracepoint may ask for by name."""
+"""Bounds of one tracepoint."""
 CALL_PARTS: Final = 20
-"""What may be said of a call."""
+"""Bounds of a call."""
 NOTES: Final = 50
 DETAILS: Final = 20
 FRAMES: Final = 1_000
@@ -44,7 +43,7 @@ STEPS: Final = 500
 """Of a trail."""
 FAILURES_OF_A_RUN: Final = 50
 COUNTED: Final = 1_000_000
-"""Failures that one report may be of, where its sender only counted them."""
+"""Most failures that one report of counted failures may have."""
 HEADERS: Final = 200
 FIELDS: Final = 300
 """Of a form, of a query string, and its files."""
@@ -57,25 +56,25 @@ RUNS: Final = 1_000_000_000
 
 
 def short(text: str) -> str:
-    """Return what of a name may stand in a report."""
+    """Return a name cut to its bound."""
     return text[:SHORT]
 
 
 def medium(text: str) -> str:
-    """Return what of a path, a route or a line of code may."""
+    """Return a path, a route or a line of code cut to its bound."""
     return text[:MEDIUM]
 
 
 def long(text: str) -> str:
-    """Return what of a message or a value may."""
+    """Return a message or a value cut to its bound."""
     return text[:LONG]
 
 
 def kept(text: str) -> str:
-    """Return what we keep of a message or an address."""
+    """Return a message or an address cut to what our own makers keep."""
     return text[:KEPT]
 
 
 def said(text: str) -> str:
-    """Return what we keep of a text in an attribute."""
+    """Return an attribute's text cut to what our own makers keep."""
     return text[:SAID]

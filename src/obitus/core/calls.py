@@ -1,4 +1,4 @@
-"""What a run called while it went on: HTTP hosts, databases and queues, from its steps."""
+"""The calls of a run: HTTP hosts, databases and queues, from its steps."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from obitus.core.bounds import DURATIONS_MS
 CallKind = Literal["http", "database", "queue"]
 LONGEST_NAME: Final = 200
 JOB: Final = "job "
-"""What the entry points of jobs begin with."""
+"""Prefix of the entry points of jobs."""
 
 
 class Calls(NamedTuple):
@@ -21,17 +21,17 @@ class Calls(NamedTuple):
 
     kind: CallKind
     target: str
-    """A host with its port where that is not the scheme's own; a kind of database with the name of one; the name of a queue."""
+    """A host with its port where that is not the default; a kind of database and its name; the name of a queue."""
     below_ms: float
     """The end of the bucket of durations, 0 beyond all of them, -1 where nothing is known."""
     failed: bool
-    """Whether there was no answer, or one that says a fault of whom was called."""
+    """Whether there was no answer, or an error of the called side."""
     times: int
     spent_ms: float
 
 
 def calls_of(trail: Iterable[Mapping[str, Any]]) -> tuple[Calls, ...]:
-    """Return what the steps of one run say of its calls, those that are alike counted together."""
+    """Return the calls in the steps of one run, equal ones counted together."""
     found: Counter[tuple[CallKind, str, float, bool]] = Counter()
     spent: dict[tuple[CallKind, str, float, bool], float] = {}
     for step in trail:
@@ -50,16 +50,15 @@ def calls_of(trail: Iterable[Mapping[str, Any]]) -> tuple[Calls, ...]:
 
 
 def called_text(calls: Iterable[Calls]) -> str:
-    """Return whom a run called, as one text to be asked for: ``database sqlite, http tides.skerry.example``."""
+    """Return what a run called, as one text for questions: ``database sqlite, http tides.skerry.example``."""
     return ", ".join(dict.fromkeys(f"{one.kind} {one.target}" for one in calls))
 
 
 def answered_at(
     run: Mapping[str, Any], request: Mapping[str, Any] | None, attributes: Mapping[str, Any]
 ) -> tuple[CallKind, str] | None:
-    """Return under which name a run was called: the host of its request, or its queue; None where neither is known.
-
-    What others call by this name is the app of this run.
+    """Return the name by which a run was called: the host of its request, or its queue; None where neither is known.
+    Calls of others to this name are calls to this app.
     """
     queue = attributes.get("messaging.destination.name")
     if isinstance(queue, str) and queue:
@@ -74,7 +73,7 @@ def answered_at(
 
 
 def bucket_of(took_ms: float) -> float:
-    """Return the end of the bucket that a duration in milliseconds lies in, 0 beyond all of them."""
+    """Return the end of the bucket of a duration in milliseconds, 0 beyond all of them."""
     at = bisect_left(DURATIONS_MS, took_ms)
     return float(DURATIONS_MS[at]) if at < len(DURATIONS_MS) else 0.0
 

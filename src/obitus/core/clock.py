@@ -11,10 +11,10 @@ MINUTE_MS: Final = 60_000
 HOUR_MS: Final = 60 * MINUTE_MS
 DAY_MS: Final = 24 * HOUR_MS
 FIRST_MS: Final = 0
-"""1970-01-01: no time from outside is taken that lies before it."""
+"""1970-01-01: earlier times from outside are refused."""
 LAST_MS: Final = 4_102_444_800_000
-"""2100-01-01: no time from outside is taken that does not lie before it."""
-# What can be written at all: the years 1 to 9999.
+"""2100-01-01: times from outside have to be before it."""
+# The range that can be written: the years 1 to 9999.
 _LEAST_MS: Final = -62_135_596_800_000
 _MOST_MS: Final = 253_402_300_799_999
 _LONGEST_SKEW_MS: Final = 100 * 365 * DAY_MS
@@ -24,25 +24,25 @@ _UNIT_MS: Final = {"m": 60_000, "min": 60_000, "h": HOUR_MS, "d": DAY_MS, "w": 7
 
 
 def to_text(time_ms: int) -> str:
-    """Write a Unix time in milliseconds, e.g. ``2026-03-01T04:05:06.789Z``; what no year has is brought to the nearest."""
+    """Write a Unix time in milliseconds, e.g. ``2026-03-01T04:05:06.789Z``; times beyond it are clipped."""
     time_ms = min(max(time_ms, _LEAST_MS), _MOST_MS)
     return f"{_second_text(time_ms // 1000)}.{time_ms % 1000:03d}Z"
 
 
 @lru_cache(64)
 def _second_text(second: int) -> str:
-    # Many times of one report lie in the same second. Not by ``strftime``: that imports, which nobody can at the very end.
+    # Many times of one report are in the same second. Not by ``strftime``: that imports, which nobody can at the very end.
     return datetime.fromtimestamp(second, UTC).replace(tzinfo=None).isoformat()
 
 
 def to_ms(moment: datetime) -> int:
     """Return the Unix time in milliseconds of an aware datetime, whatever its year and offset."""
-    # Of an aware one this is a difference to 1970, whatever the year; it would go by the machine's zone if there were no offset.
+    # For an aware datetime this is the difference to 1970, for any year; a naive one would use the machine's zone.
     return round(moment.timestamp() * 1000)
 
 
 def shown_ms(shown: str | None) -> int | None:
-    """Return the Unix time in milliseconds that a sender's clock shows (RFC 3339); None when it does not say, or not clearly."""
+    """Return the Unix time in milliseconds of a sender's clock (RFC 3339); None where it is missing or invalid."""
     try:
         moment = datetime.fromisoformat(shown) if shown else None
     except ValueError:
@@ -51,7 +51,7 @@ def shown_ms(shown: str | None) -> int | None:
 
 
 def clock_skew_ms(shown: str | None, now_ms: int) -> int:
-    """Return what to add to the times of a sender whose clock shows ``shown`` (RFC 3339) now; 0 when it does not say, or not clearly."""
+    """Return the correction for the times of a sender whose clock shows ``shown`` (RFC 3339) now; 0 where it is missing or invalid."""
     theirs_ms = shown_ms(shown)
     if theirs_ms is None:
         return 0

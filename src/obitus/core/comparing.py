@@ -13,14 +13,14 @@ from obitus.core.wording import count_of
 Kind = Literal["new", "regressed", "gone", "worse", "better", "unchanged", "cannot tell"]
 KINDS: Final[tuple[Kind, ...]] = ("new", "regressed", "worse", "gone", "better", "unchanged", "cannot tell")
 ALIKE: Final = 0.01
-"""Earlier releases are taken together as long as their rates differ by no more than chance explains this often."""
+"""Earlier releases are taken together while the difference of their rates has at least this probability by chance."""
 LEVEL: Final = 0.025
 """Of rates that did not change, at most this share is marked as higher since a release."""
 
 
 @dataclass(frozen=True, slots=True)
 class Seen:
-    """How often something failed, in how many runs (0 where none are counted)."""
+    """Failures, and runs (0 where none are counted)."""
 
     failures: int
     runs: int
@@ -42,7 +42,7 @@ class Pair:
 
 @dataclass(frozen=True, slots=True)
 class Compared:
-    """What became of it, why, by what factor its rate changed, and how probable that is by chance."""
+    """The result, its reason, the factor of the rate, and its probability by chance."""
 
     key: Hashable
     kind: Kind
@@ -54,8 +54,8 @@ class Compared:
 def compare(pairs: Sequence[Pair], before: str, now: str, *, shares: bool = False) -> list[Compared]:
     """Compare issues (counts of failures), or with ``shares`` entry points (failed runs among runs), of two releases.
 
-    Of all that is called worse or better, at most a share of `statistics.FALSE_SHARE` is so by chance, in the long run: each is
-    tested exactly, on both sides, and the false discovery rate is held over all that could be tested at all. *Unchanged* is
+    Of all that is called worse or better, at most a share of `statistics.FALSE_SHARE` is so by chance, in the long run: each
+    is tested exactly, on both sides, and the false discovery rate is held over all that could be tested. *Unchanged* is
     said only where the numbers rule out a change by a factor of two; else they cannot tell.
     """
     known = [_known(pair, before, now) for pair in pairs]
@@ -87,7 +87,7 @@ class Step:
     factor: Interval
     chance: float
     sure: bool
-    """Whether it stands with the false discovery rate held over all that was looked at; else it is only perhaps so."""
+    """Whether it holds with the false discovery rate over all comparisons; else it is only *perhaps*."""
 
     @property
     def reason(self) -> str:
@@ -103,7 +103,7 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Course:
-    """How something went through the releases: in the one looked at, and in those before it, the nearest first."""
+    """Counts by release: in the judged one, and in those before it, the nearest first."""
 
     key: Hashable
     now: Seen
@@ -117,8 +117,8 @@ def stepped_up(courses: Sequence[Course], *, shares: bool = False) -> list[Step]
     `statistics.FALSE_SHARE` did not change, in the long run. Both are needed: the first finds a doubling at twenty expected
     failures, the second keeps a thousand quiet issues from filling the page.
 
-    The earlier rate is that of the releases just before, taken together as long as they are alike, so that a step of long ago is
-    not found again with every release. What never failed before is new, and no step.
+    The earlier rate is that of the releases just before, taken together while they are alike, so that an old step is
+    not found again with every release. Something that never failed before is new, and no step.
     """
     more = statistics.share_more if shares else statistics.more
     tested: list[tuple[Course, Seen, tuple[str, ...], float]] = []
@@ -140,7 +140,7 @@ def stepped_up(courses: Sequence[Course], *, shares: bool = False) -> list[Step]
 
 
 def usual(earlier: Sequence[tuple[str, Seen]]) -> tuple[Seen, tuple[str, ...]]:
-    """Return what was usual before: the nearest earlier releases taken together while they are alike, and which these are."""
+    """Return the usual rate before: the nearest earlier releases taken together while they are alike, and which these are."""
     total = Seen(0, 0)
     names: list[str] = []
     for name, seen in earlier:
@@ -159,14 +159,14 @@ def usual(earlier: Sequence[tuple[str, Seen]]) -> tuple[Seen, tuple[str, ...]]:
 
 
 def _near(one: Seen, other: Seen) -> bool:
-    """Whether two counts lie so near to one common rate that no test would tell them apart."""
+    """Whether two counts are so near to one common rate that no test distinguishes them."""
     both = one + other
     expected = both.failures * other.runs / both.runs
     return (other.failures - expected) ** 2 <= 2 * expected * one.runs / both.runs
 
 
 def between(newest_first: Sequence[str]) -> str:
-    """Say which releases, in their order: ``2.9.0 to 3.0.1``."""
+    """Write a list of releases in words: ``2.9.0 to 3.0.1``."""
     newest, oldest = newest_first[0], newest_first[-1]
     if len(newest_first) == 1:
         return newest
@@ -174,21 +174,21 @@ def between(newest_first: Sequence[str]) -> str:
 
 
 def times(factor: Interval) -> str:
-    """Say a factor with its interval: ``2.1 times as often (1.4 to 3.2)``."""
+    """Write a factor with its interval: ``2.1 times as often (1.4 to 3.2)``."""
     high = f"{factor.high:.1f}" if factor.high < 1000 else "more than 1,000"
     value = f"{factor.value:.1f}" if factor.value < 1000 else "more than 1,000"
     return f"{value} times as often ({factor.low:.1f} to {high})"
 
 
 def chance_said(chance: float) -> str:
-    """Say a probability: ``1 in 240``."""
+    """Write a probability: ``1 in 240``."""
     if chance >= 0.5:
         return "likely"
     return "less than 1 in a million" if chance < 1e-6 else f"1 in {round(1 / chance):,}"
 
 
 def _known(pair: Pair, before: str, now: str) -> Compared | None:
-    """Return what needs no test: an issue that is new or back is so by the record, and without runs nothing can be compared."""
+    """Return results that need no test: new and regressed issues are known, and without runs nothing can be compared."""
     if pair.regressed and pair.now.failures:
         return Compared(pair.key, "regressed", f"It was settled, and is back in {now}: {_seen(pair.now)}.")
     if pair.new and pair.now.failures:

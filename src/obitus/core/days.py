@@ -1,6 +1,5 @@
-"""Which day a report is kept under, and the number it has there.
-
-The day follows from the report alone, never from when it came: sent twice, also weeks later, it meets itself.
+"""The day under which a report is kept, and its number there. The day follows from the report alone, not from its
+arrival: a report sent twice, even weeks later, has the same day.
 """
 
 from __future__ import annotations
@@ -11,7 +10,7 @@ from typing import Final
 from obitus.core.clock import DAY_MS
 
 UNDATED: Final = 0
-"""Stands for the day of reports whose times are no times: before 2000 or after 2099."""
+"""The day of reports with unusable times: before 2000 or after 2099."""
 _FIRST_MS: Final = 946_684_800_000
 _END_MS: Final = 4_102_444_800_000
 _BITS: Final = 32
@@ -21,8 +20,8 @@ MOST_IN_A_DAY: Final = 1 << _BITS
 def day_of(report_id: bytes, time_ms: int) -> int:
     """Return the UTC day that a report is kept under, in days since 1970-01-01.
 
-    ``report_id`` are the 16 bytes of its id: a UUIDv7 (RFC 9562) begins with the milliseconds when it was made. Other
-    ids say nothing, and the report's own time counts, as its sender wrote it.
+    ``report_id`` are the 16 bytes of its id: a UUIDv7 (RFC 9562) begins with the milliseconds when it was made. For
+    other ids the report's own time counts, as its sender wrote it.
     """
     if report_id[6] >> 4 == 7 and report_id[8] >> 6 == 2:
         made_ms = int.from_bytes(report_id[:6], "big")
@@ -47,7 +46,7 @@ def day_text(day: int) -> str:
 
 
 def day_named(text: str) -> int | None:
-    """Return the day that ``day_text`` wrote so; None where it is no such text."""
+    """Return the day of a text of ``day_text``; None where it is no such text."""
     if text == "undated":
         return UNDATED
     try:

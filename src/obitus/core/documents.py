@@ -1,7 +1,7 @@
 """Documents for the post-mortem: blocks that become Markdown (CommonMark with tables) or one self-contained page of HTML.
 
-Whatever stands in a block is text: in Markdown each sign that would mean something is escaped, in HTML everything is. The page
-holds no script and asks for nothing from anywhere.
+The content of blocks is text: in Markdown each special character is escaped, in HTML everything is. The page has no
+script and loads nothing.
 """
 
 from __future__ import annotations
@@ -61,7 +61,7 @@ class Code:
 
 @dataclass(frozen=True, slots=True)
 class Chart:
-    """Counts over time, oldest first, with what they are of, and their first and last time."""
+    """Counts over time, oldest first, with their name, and their first and last time."""
 
     counts: Sequence[int]
     label: str
@@ -71,7 +71,7 @@ class Chart:
 
 @dataclass(frozen=True, slots=True)
 class Prose:
-    """What somebody wrote."""
+    """A text that a person wrote."""
 
     parts: Sequence[Part]
 
@@ -108,14 +108,14 @@ def bars(counts: Sequence[int]) -> str:
 
 
 def _escaped(text: str) -> str:
-    """Return one line of text that Markdown takes for nothing else."""
+    """Return one line of text, escaped for Markdown."""
     line = " ".join("".join(one if one.isprintable() else " " for one in text).split())
     # A number, a dash or the like at its start would begin a list, or make a heading of the line before.
     return _LEADING.sub(r"\1\\", _MEANING.sub(r"\\\1", line), count=1)
 
 
 def _ticks(text: str, least: int) -> str:
-    """Return more backticks than stand together anywhere in a text, so that none in it ends what they enclose."""
+    """Return more backticks than any run of them in a text, so that none in it ends the block."""
     longest = max((len(run) for run in _TICKS.findall(text)), default=0)
     return "`" * max(least, longest + 1)
 
@@ -127,7 +127,7 @@ def _fenced(text: str) -> str:
 
 
 def _prose_markdown(parts: Iterable[Part]) -> str:
-    """Return what somebody wrote; what it is made of is written again, so nothing in it means something else."""
+    """Return a person's text: its parsed parts are written again, escaped."""
     found = []
     for part in parts:
         if part.tag in ("p", "h", "quote"):

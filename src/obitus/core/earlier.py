@@ -1,8 +1,7 @@
-"""Earlier issues that looked alike: how near another one is, and by what, so that what was done then can help now.
-
-Grouping asks whether two failures are one fault; here it is asked whether somebody who solved the one would be helped by that. So
-the parts are weighed softly: where it was raised and what it is called, what it said, what was being done. The weights are a
-choice: none of them alone reaches ``ENOUGH`` but the same function.
+"""Similar earlier issues: how similar another one is, and by what, so that what was done then can help now. Grouping
+decides whether two failures are one fault; this decides whether the solution of one could help with the other. So
+several parts have weights: the place and the type, the message, the entry point. The weights are a choice: only the
+same function reaches ``ENOUGH`` alone.
 """
 
 from __future__ import annotations
@@ -15,13 +14,13 @@ from obitus.core.grouping.recipe import Traits
 
 ENOUGH: Final = 0.35
 ALIKE: Final = 0.5
-"""From how much two messages share on they are said to be alike (``grouping.messages.likeness``)."""
+"""The likeness from which two messages count as similar (``grouping.messages.likeness``)."""
 _FUNCTION, _ROOM, _TYPE, _MESSAGE, _POINT, _CALLERS = 0.4, 0.15, 0.2, 0.25, 0.2, 0.15
 
 
 @dataclass(frozen=True, slots=True)
 class Looks:
-    """What an issue looks like."""
+    """The properties of an issue that are compared."""
 
     type: str
     cause: str
@@ -35,7 +34,7 @@ class Looks:
 
 @dataclass(frozen=True, slots=True)
 class Nearness:
-    """How near two issues are, from 0 to 1, and by what, the strongest first."""
+    """How similar two issues are, from 0 to 1, and by what, the strongest first."""
 
     score: float
     reasons: tuple[str, ...]
@@ -47,7 +46,7 @@ class Nearness:
 
 
 def nearness(one: Looks, other: Looks) -> Nearness:
-    """Return how near two issues are. Symmetric in both."""
+    """Return how similar two issues are. Symmetric in both."""
     found: list[tuple[float, str]] = []
     if one.place and one.place == other.place:
         found.append((_FUNCTION, f"raised in the same function, {one.place}"))

@@ -1,4 +1,4 @@
-"""What a request is a run of, where nobody names its route: method and path without what varies. Standard library only."""
+"""The entry point of a request without a route: method and path without its varying parts. Standard library only."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _word = lru_cache(maxsize=4096)(_segment)
 
 @remembered(16384, longest=200)
 def entry_point(method: str, target: str) -> str:
-    """Return method and path, with ``{id}`` for segments that hold numbers or look made up."""
+    """Return method and path, with ``{id}`` for segments that contain numbers or look generated."""
     path = target.partition("?")[0].partition("#")[0]
     if path.startswith(("http://", "https://")):
         path = "/" + path.split("/", 3)[3] if path.count("/") > 2 else "/"

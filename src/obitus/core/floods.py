@@ -1,7 +1,6 @@
-"""Floods: an issue that fails very often keeps some failures whole, and each of these stands for those like it that are only counted.
-
-An issue may bring so many whole ones at once, and so many more with every second. What comes beyond is counted with one that was
-kept and is like it: the same fingerprint, release, environment and entry point, within the same few seconds.
+"""Floods: an issue that fails very often keeps some failures whole, and each of these represents those like it that
+are only counted. An issue may keep a burst of failures whole, and a number every second. Further ones are counted
+with a kept one like them: the same fingerprint, release, environment and entry point, within the same few seconds.
 """
 
 from __future__ import annotations
@@ -12,20 +11,20 @@ from typing import Final, NamedTuple
 from obitus.core.clock import MINUTE_MS
 
 AT_ONCE: Final = 1000
-"""Whole failures that an issue may bring however fast they come."""
+"""The burst of whole failures of one issue."""
 A_SECOND: Final = 10.0
-"""And so many more with each second."""
+"""Further ones each second."""
 STANDS_MS: Final = 10_000
-"""How far the times of a failure and of the one that stands for it may lie apart."""
+"""The longest time between a failure and the one that represents it."""
 SLOT_MS: Final = 5 * MINUTE_MS
-"""What failures are counted by at the finest: one that stands for others lies in the same slot as they do."""
+"""The finest slots by which failures are counted: a failure and those that it represents are in the same slot."""
 MOST_ISSUES: Final = 5_000
-"""Issues whose failures are watched; the one that was quiet for longest is forgotten, and begins as a new one does."""
+"""Number of issues that are watched; the one that was quiet for longest is forgotten, and starts again like a new one."""
 MOST_STANDING: Final = 20_000
 
 
 class Alike(NamedTuple):
-    """What failures have in common where one may stand for the others: all that they are counted by."""
+    """What a failure and those that it represents have in common: everything by which they are counted."""
 
     issue_id: int
     fingerprint: str
@@ -37,23 +36,23 @@ class Alike(NamedTuple):
     handled: bool
     from_older_release: bool
     day: int
-    """The day that they are kept under."""
+    """The day under which they are kept."""
 
 
 class Floods:
-    """Says which failures are kept whole. Times are in milliseconds since 1970."""
+    """Decides which failures are kept whole. Times are in milliseconds since 1970."""
 
     def __init__(self, at_once: int = AT_ONCE, a_second: float = A_SECOND) -> None:
         self._at_once, self._a_second = at_once, a_second
         self._left: OrderedDict[int, tuple[float, int]] = OrderedDict()
-        """Whole ones that an issue may bring, and as of when."""
+        """The number that an issue may keep whole, and at which time."""
         self._standing: OrderedDict[tuple[Alike, int], tuple[int, int]] = OrderedDict()
-        """By what they have in common and their slot of time: the number and the time of the one that stands for them."""
+        """By common properties and slot: number and time of the failure that represents them."""
 
     def stands_for(self, alike: Alike, time_ms: int, received_ms: int, *, was_counted: bool = False) -> int | None:
-        """Return the number of the failure that stands for this one; None where it is to be kept whole, and is one of those that its issue may bring.
-
-        What its sender only counted is kept whole only where nothing stands for it.
+        """Return the number of the failure that represents this one; None where it is to be kept whole, which is
+        subtracted from what its issue may keep. Failures that their sender only counted are kept whole only where
+        none represents them.
         """
         if not was_counted and self._take(alike.issue_id, received_ms):
             return None
@@ -63,11 +62,11 @@ class Floods:
         return standing[0]
 
     def whole_left(self, issue_id: int, now_ms: int) -> int:
-        """Return how many whole ones an issue may bring now."""
+        """Return how many an issue may keep whole now."""
         return int(self._left_of(issue_id, now_ms))
 
     def kept(self, alike: Alike, seq: int, time_ms: int) -> None:
-        """Let a failure that is kept whole stand for those like it from now on."""
+        """Make a failure that is kept whole represent those like it from now on."""
         key = (alike, time_ms // SLOT_MS)
         self._standing[key] = (seq, time_ms)
         self._standing.move_to_end(key)
@@ -75,11 +74,11 @@ class Floods:
             self._standing.popitem(last=False)
 
     def forget(self) -> None:
-        """Forget which failures stand for others: what was kept was taken back."""
+        """Forget which failures represent others: their commit was rolled back."""
         self._standing.clear()
 
     def _take(self, issue_id: int, now_ms: int) -> bool:
-        """Take one of the whole ones that an issue may bring now; return whether there was one."""
+        """Take one of those that an issue may keep whole now; return whether one was left."""
         left = self._left_of(issue_id, now_ms)
         may = left >= 1
         self._left[issue_id] = (left - may, now_ms)

@@ -32,13 +32,13 @@ _SCRIPT: Final = re.compile(r"\.(?:m|c)?[jt]sx?(?:[?#]|$)|\.(?:svelte|vue)$|^(?:
 
 
 def is_script(file: str) -> bool:
-    """Whether a file is one of JavaScript, or of what becomes JavaScript."""
+    """Whether a file is one of JavaScript, or of a language compiled to it."""
     return _SCRIPT.search(file) is not None
 
 
 @dataclass(frozen=True, slots=True)
 class Frame:
-    """One call: where it stands in the code, and whether that is the app's own code."""
+    """One call: its place in the code, and whether that is the app's own code."""
 
     function: str
     module: str = ""
@@ -48,13 +48,13 @@ class Frame:
     code: str = ""
     """The source line, where it is known."""
     column: int | None = None
-    """Column in the line, from 1, where the language says it. Code on one long line has hardly anything else to go by."""
+    """Column in the line, from 1, where the language gives it. It distinguishes places in code on one long line."""
 
     @property
     def place(self) -> str:
         """The module (or, without one, the file and its folder) and the function, as people name it.
 
-        Not the whole path: where an app lies differs from host to host, and from deploy to deploy.
+        Not the whole path, which differs between hosts and deploys.
         """
         room = self.module or short_path(self.file)
         return f"{room}.{self.function}" if room else self.function
@@ -83,11 +83,9 @@ def looks_like_library(file: str) -> bool:
 
 
 def settle_relative(frames: Sequence[Frame]) -> list[Frame]:
-    """Return frames with those kept apart that name a file relative to nobody knows what.
-
-    Compiled modules do: ``pandas/_libs/hashtable.pyx``, ``src/lxml/etree.pyx``. Such a path looks local and is not. A
-    frame of a package that is seen elsewhere as library is library; a compiled one of a package that is not seen as own
-    is library too.
+    """Return frames, with those of compiled modules marked as library code. These name a relative file, such as
+    ``pandas/_libs/hashtable.pyx`` or ``src/lxml/etree.pyx``, which looks local and is not. A frame whose package has
+    library frames elsewhere in the stack is library; so is a compiled one whose package has no own frames.
     """
     if not any(frame.own and _is_relative(frame.file) for frame in frames):
         return list(frames)
@@ -107,7 +105,7 @@ def settle_relative(frames: Sequence[Frame]) -> list[Frame]:
 
 
 def package_of(file: str) -> str:
-    """Return the package that a relative path lies in: its first folder, behind a ``src``; empty where it lies in none."""
+    """Return the package of a relative path: its first folder, after a ``src``; empty where there is none."""
     parts = [part for part in _parts(file) if part not in (".", "src")]
     return parts[0] if len(parts) > 1 else ""
 

@@ -1,4 +1,4 @@
-"""What people call an issue: the type that came out, the cause behind it, and the place of the fault."""
+"""The title of an issue: the outer type, its cause, and the place of the fault."""
 
 from __future__ import annotations
 
@@ -28,6 +28,6 @@ class Headline:
 def headline_of(chain: Sequence[ChainLink], fault: Fault | None = None) -> Headline:
     """Return the headline of a chain, given from the outermost exception to its root cause."""
     found = fault or locate(chain)
-    # A member of a group does not replace the group's own name; a cause does tell what lies behind.
+    # A member of a group does not replace the group's own name; a cause is named.
     behind = found.link.relation in ("cause", "context") and found.link.type != chain[0].type
     return Headline(chain[0].type, found.link.type if behind else "", found.site.place if found.site else "")

@@ -1,4 +1,4 @@
-"""Did the fix hold? A verdict on a settled issue from its traffic: what was expected at the old rate, and what came."""
+"""Did the fix hold? A verdict on a settled issue from its traffic: the failures expected at the old rate, and those that came."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ SURE: Final = 0.95
 
 @dataclass(frozen=True, slots=True)
 class Traffic:
-    """Failures of an issue, and what could have met it: runs of its entry points, or hours where no runs are counted."""
+    """Failures of an issue, and its exposure: runs of its entry points, or hours where no runs are counted."""
 
     failures: int
     exposed: float
@@ -33,7 +33,7 @@ class Held:
     failures: int = 0
     exposed: float = 0
     ready_ms: int | None = None
-    """About when it can be said, at the traffic of late; Unix milliseconds."""
+    """About when it can be decided, at the recent traffic; Unix milliseconds."""
 
 
 def verdict(
@@ -46,10 +46,9 @@ def verdict(
     now_ms: int,
     came: bool,
 ) -> Held:
-    """Judge whether a fix held.
-
-    ``before``: what was seen where the fix was not in; ``since``: where it is. ``fix``: in words, such as ``3.0.0``. ``per_hour``:
-    what is exposed an hour of late, to say when enough will have been seen. ``came``: whether the fix has arrived anywhere.
+    """Judge whether a fix held. ``before``: failures and exposure without the fix; ``since``: with it. ``fix``: in
+    words, such as ``3.0.0``. ``per_hour``: the recent exposure an hour, to estimate when it can be decided.
+    ``came``: whether the fix has arrived anywhere.
 
     With no failure since, the confidence is one minus the probability of seeing none at the old rate, which itself is known
     from a count only (the conditional test of `statistics.fewer`). With failures since, the fix did not hold: *rarer* where so few would
@@ -94,7 +93,7 @@ def verdict(
 
 
 def enough(before: Traffic) -> float:
-    """Return after how much exposure without a failure a fix counts as held: where (b / (b + x)) ** failures is 1 - SURE."""
+    """Return the exposure without a failure after which a fix counts as held: where (b / (b + x)) ** failures is 1 - SURE."""
     return before.exposed * (float((1 - SURE) ** (-1 / before.failures)) - 1)
 
 

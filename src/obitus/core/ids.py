@@ -17,7 +17,7 @@ def uuid7(time_ms: int, random_bytes: bytes) -> uuid.UUID:
 
 
 def derived_id(time_ms: int, *parts: object) -> str:
-    """Make an id that follows from what it names: the same time and parts give the same id again."""
+    """Make an id from its time and parts: the same ones give the same id again."""
     text = "\0".join(map(str, parts))
     return str(uuid7(time_ms, blake2b(text.encode("utf-8", "surrogatepass"), digest_size=10).digest()))
 

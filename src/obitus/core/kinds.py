@@ -8,7 +8,7 @@ from typing import Final
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One thing to do: what, and the lines to paste."""
+    """One step: its name, and the lines to paste."""
 
     title: str
     lines: str
@@ -21,7 +21,7 @@ class Kind:
     name: str
     title: str
     install: str
-    """What to install where the app lives: the client alone, or with the command line."""
+    """What to install with the app: the client alone, or with the command line."""
     steps: tuple[Step, ...]
     then: str
     """How to see that it works."""
@@ -144,4 +144,4 @@ PAGE: Final = Kind(
     ),
     "Open the page and let something in it fail.",
 )
-"""What a key for pages is set up with; ``{url}`` is the service's address, ``{key}`` the key."""
+"""The set-up of a key for pages; ``{url}`` is the service's address, ``{key}`` the key."""

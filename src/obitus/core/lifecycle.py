@@ -20,7 +20,7 @@ _AFTER: Final[dict[Decision, State]] = {"accept": "accepted", "settle": "settled
 
 @dataclass(frozen=True, slots=True)
 class Settling:
-    """What a person said when settling an issue.
+    """A person's choice when settling an issue.
 
     ``how``: fixed from a *release* on, from *now* on whatever the release, or from the *coming* release on. ``release``: the
     release with the fix; with *coming* it is filled in when that release comes. ``after``: with *coming*, the newest release
@@ -45,7 +45,7 @@ class Settling:
 
 @dataclass(frozen=True, slots=True)
 class Happened:
-    """What is known of a failure to judge it: its release (None when it names none), where, and when it happened."""
+    """The facts by which a failure is judged: its release (None when it names none), environment, and time."""
 
     release: str | None
     environment: str
@@ -54,7 +54,7 @@ class Happened:
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """What one more failure means for its issue: the state after it, whether it is from an older release, and why."""
+    """The effect of one more failure on its issue: the state after it, whether it is from an older release, and why."""
 
     state: State
     from_older_release: bool
@@ -70,10 +70,9 @@ def settling_for(settlings: Sequence[Settling], environment: str) -> Settling | 
 
 
 def has_fix(settling: Settling, release: str | None, order: Order, time_ms: int) -> tuple[bool, str]:
-    """Return whether what ran at ``time_ms`` as ``release`` should have the fix, and why, in words.
-
-    A release has it when it is the settling one, or comes later in the order *and* first came later: a fix in 2.9.2 is not in
-    a 3.0.0 that was live before it, but is promised for the 3.0.1 after it.
+    """Return whether code that ran at ``time_ms`` as ``release`` should have the fix, and why, in words. A release
+    has it when it is the settling one, or comes later in the order *and* was first seen later: a fix in 2.9.2 is not
+    in a 3.0.0 that was live before it, but is expected in the 3.0.1 after it.
     """
     if settling.how == "now":
         later = time_ms >= settling.time_ms
@@ -125,10 +124,10 @@ def has_fix(settling: Settling, release: str | None, order: Order, time_ms: int)
 
 
 def judge_failure(state: State, settlings: Sequence[Settling], failure: Happened, order: Order) -> Judgement:
-    """Decide what a failure means for an issue in ``state``; a pure function, told by when it happened, not by when it came.
-
-    Only a settled issue can change. A failure where the fix should be is a regression; one where it cannot be is from an older release. An
-    issue settled in some environments only is not moved by failures elsewhere.
+    """Decide the effect of a failure on an issue in ``state``, by the time of the failure, not of its arrival. A
+    pure function. Only a settled issue can change. A failure with a release that has the fix is a regression; one
+    without it is from an older release. An issue settled in some environments only is not changed by failures
+    elsewhere.
     """
     if state != "settled":
         return Judgement(
@@ -146,7 +145,7 @@ def judge_failure(state: State, settlings: Sequence[Settling], failure: Happened
 
 
 def next_came(settling: Settling, release: str, order: Order) -> bool:
-    """Return whether a release is the one that an issue fixed from the coming release on waits for."""
+    """Return whether a release is the *coming* one of a settling."""
     if settling.how != "coming" or settling.release is not None or not release:
         return False
     return has_fix(settling, release, order, settling.time_ms)[0]
@@ -158,7 +157,7 @@ def state_after(decision: Decision) -> State:
 
 
 def _came(settling: Settling, order: Order) -> int:
-    """Return when the fix came: its release's first coming, or the settling itself while that has not come."""
+    """Return when the fix arrived: when its release was first seen, or the time of settling while it has not been."""
     first_ms = order.first_ms(settling.release)
     return (
         settling.time_ms

@@ -28,7 +28,7 @@ class Family:
 
 
 def text_of(families: Iterable[Family]) -> str:
-    """Return metrics as the format has them, with the mark at the end that says that they are whole."""
+    """Return metrics in the format, with the mark at the end that shows that they are complete."""
     lines: list[str] = []
     for family in families:
         if not _NAME.fullmatch(family.name) or (family.unit and not family.name.endswith(f"_{family.unit}")):

@@ -1,9 +1,9 @@
-"""Templates of messages that came without one: found by reading many, in one pass, in bounded memory.
+"""Templates of messages that came without one, found from many messages in one pass, in bounded memory.
 
 A message is cut into words and punctuation. What looks like a value (numbers, ids, addresses, paths, quoted text, lists of these)
-is taken for one at once. Of the rest, messages of one length are parted by the place where the fewest different words stand,
-as long as these are few: such words tell messages apart. A place where many different words stand holds a value, and so does
-one whose words are values elsewhere.
+counts as one at once. The rest is split: messages of one length by the position with the fewest different words, as
+long as these are few, since such words distinguish messages. A position with many different words is a value, and so
+is one whose words are values elsewhere.
 """
 
 from __future__ import annotations
@@ -17,16 +17,16 @@ from typing import Final, NamedTuple
 from obitus.core.remembering import remembered
 
 MOST_PATTERNS: Final = 20_000
-"""Different messages, values left out, that are kept at once; beyond, they are put together first."""
+"""Different messages, without values, that are kept at once; with more, they are merged first."""
 MOST_TOKENS: Final = 120
 LONGEST: Final = 2_000
 FEW: Final = 5
-"""Up to so many different words in one place tell messages apart; more are values."""
+"""Up to this many different words in one position distinguish messages; more are values."""
 MOST_WORDS: Final = 3
-"""A value may have so many words more than one."""
+"""Further words that a value may have."""
 MOST_COMPARED: Final = 250_000
 VALUE: Final = "…"
-"""Stands for a value in a template."""
+"""Placeholder of a value in a template."""
 
 # Quoted text; runs between punctuation and spaces; spaces; punctuation.
 _TOKEN = re.compile(
@@ -41,7 +41,7 @@ Pattern = tuple[str, ...]
 
 @dataclass(slots=True)
 class Template:
-    """Messages that are one but for their values."""
+    """Messages that differ only in their values."""
 
     text: str
     """With ``…`` for each value."""
@@ -51,7 +51,7 @@ class Template:
 
 
 class _Cut(NamedTuple):
-    """A word, a sign or a value of a message, and where it stands."""
+    """A word, a punctuation mark or a value of a message, and its place."""
 
     token: str
     start: int
@@ -76,7 +76,7 @@ def _cut(message: str) -> list[_Cut]:
 
 
 def _take_run(found: list[_Cut], text: str, start: int) -> None:
-    """Add what stands between punctuation and spaces: a value, or a word; the colon or dot behind it is a token of its own."""
+    """Add the text between punctuation and spaces: a value, or a word; a colon or dot after it is a token of its own."""
     bare = text.rstrip(":.")
     end = start + len(bare)
     if bare and (_DIGIT.search(bare) or bare[0] == "/" or "@" in bare or "://" in bare):
@@ -88,7 +88,7 @@ def _take_run(found: list[_Cut], text: str, start: int) -> None:
 
 
 def _take_value(found: list[_Cut], start: int, end: int) -> None:
-    """Add a value; one that goes on a list, or stands right behind another, is the same value."""
+    """Add a value; one that continues a list, or directly follows another, is the same value."""
     if len(found) >= 2 and found[-1].token in _LIST_SEPARATORS and found[-2].token == VALUE:
         found.pop()
     if found and found[-1].token == VALUE:
@@ -111,7 +111,7 @@ class Miner:
         self._put_together: dict[Pattern, Pattern] = {}
 
     def add(self, message: str, times: int = 1) -> Pattern:
-        """Read a message that came so often; return the pattern by which ``template_of`` finds its template later."""
+        """Add a message with its count; return the pattern by which ``template_of`` finds its template later."""
         pattern = pattern_of(message)
         if pattern not in self._counts:
             if len(self._counts) >= MOST_PATTERNS:
@@ -121,7 +121,7 @@ class Miner:
         return pattern
 
     def templates(self) -> list[Template]:
-        """Return the templates of all that was read, the commonest first."""
+        """Return the templates of all messages, the most frequent first."""
         found: list[Template] = []
         for one in _found_in(self._counts):
             example = self._examples[one.commonest]
@@ -130,7 +130,7 @@ class Miner:
         return sorted(found, key=lambda one: (-one.count, one.text))
 
     def _compact(self) -> None:
-        """Put together what belongs together; when that is not enough, forget what came least."""
+        """Merge patterns that belong together; when that is not enough, forget the rarest."""
         together: Counter[Pattern] = Counter()
         examples: dict[Pattern, str] = {}
         for one in _found_in(self._counts):
@@ -142,7 +142,7 @@ class Miner:
 
 
 def written(general: Sequence[str], example: str) -> str:
-    """Return a general pattern as text, with the spaces of a message that it stands for; a list of values as one."""
+    """Return a general pattern as text, with the spaces of one of its messages; a list of values as one."""
     text, end = "", 0
     kept: list[str] = []
     for token, cut in zip(general, _cut(example), strict=True):
@@ -158,16 +158,16 @@ def written(general: Sequence[str], example: str) -> str:
 
 
 class _Found(NamedTuple):
-    """What stands for many patterns, and these."""
+    """A general pattern, and its patterns."""
 
     general: Pattern
-    """As long as the commonest of them."""
+    """As long as the most frequent of them."""
     commonest: Pattern
     patterns: list[Pattern]
 
 
 def _found_in(counts: Counter[Pattern]) -> list[_Found]:
-    """Return the general patterns of many, each with those that it stands for."""
+    """Return the general patterns of many, each with its patterns."""
     by_length: dict[int, list[Pattern]] = defaultdict(list)
     for pattern in counts:
         by_length[len(pattern)].append(pattern)
@@ -182,7 +182,7 @@ def _found_in(counts: Counter[Pattern]) -> list[_Found]:
         listed[large] += listed.pop(small)
     found = []
     for groups in listed.values():
-        # That it is written by has to be one of those that look as it does.
+        # The message from which it is written has to have its form.
         commonest_in = [max(group, key=lambda one: (counts[one], one)) for group in groups]
         of_most = max(range(len(groups)), key=lambda at: (counts[commonest_in[at]], commonest_in[at]))
         found.append(
@@ -203,7 +203,7 @@ def _lists_as_one(general: Pattern) -> Pattern:
 
 
 def _values_of_words(sums: dict[Pattern, int]) -> dict[Pattern, Pattern]:
-    """Return which patterns are another, much commoner one with some words where that has a value."""
+    """Return which patterns are another, much more frequent one with some words in place of a value."""
     found: dict[Pattern, Pattern] = {}
     common = [one for one in sums if VALUE in one and sum(token != VALUE for token in one) >= 2]
     if len(common) * len(sums) > MOST_COMPARED:
@@ -215,12 +215,12 @@ def _values_of_words(sums: dict[Pattern, int]) -> dict[Pattern, Pattern]:
                 known = found.get(small)
                 if known is None or (sums[large], large) > (sums[known], known):
                     found[small] = large
-    # What stands for another stands for itself.
+    # A pattern that represents another represents itself.
     return {small: large for small, large in found.items() if large not in found}
 
 
 def _stands_for(large: Pattern, small: Pattern, longer: int) -> bool:
-    """Whether one pattern is another with so many words more in the place of one of its values."""
+    """Whether one pattern is another with further words in place of one of its values."""
     for at, token in enumerate(large):
         if token == VALUE and large[:at] == small[:at] and large[at + 1 :] == small[at + 1 + longer :]:
             return all(word[:1].isalpha() or word == VALUE for word in small[at : at + 1 + longer])
@@ -245,12 +245,12 @@ class _Values:
                 counter[word] += 1
 
     def has(self, words: Iterable[str]) -> bool:
-        """Whether all words are values elsewhere, more than they are anything else."""
+        """Whether all words are values elsewhere, more often than anything else."""
         return all(self._as_value[word] > 0 and self._as_value[word] >= self._as_word[word] - 1 for word in words)
 
 
 def _parted(patterns: list[Pattern], values: _Values) -> list[list[Pattern]]:
-    """Part patterns of one length until in each place of each part there is one word, or values."""
+    """Split patterns of one length until each position of each part has one word, or values."""
     waiting, done = [patterns], []
     while waiting:
         group = waiting.pop()
@@ -266,7 +266,7 @@ def _parted(patterns: list[Pattern], values: _Values) -> list[list[Pattern]]:
 
 
 def _telling_place(group: list[Pattern], values: _Values) -> int | None:
-    """Return the place whose words tell the patterns apart: that with the fewest different ones, the first of them; None where none does."""
+    """Return the position whose words distinguish the patterns: the first with the fewest different ones; None where none does."""
     if len(group) < 2:
         return None
     best: tuple[int, int] | None = None
@@ -284,7 +284,7 @@ def _telling_place(group: list[Pattern], values: _Values) -> int | None:
             best = len(different), at
     if best is not None:
         return best[1]
-    # With nothing in common but a length these are no one message: the words that most share part them.
+    # With nothing in common but the length these are several messages: split them by the most frequent words.
     if many and shared * 2 < len(group[0]) - values_alone:
         return min(many)[1]
     return None
@@ -295,5 +295,5 @@ def _is_sign(words: Iterable[str]) -> bool:
 
 
 def _general(group: list[Pattern]) -> Pattern:
-    """Return what stands for all patterns of a group."""
+    """Return the general pattern of a group."""
     return tuple(column[0] if len(set(column)) == 1 else VALUE for column in zip(*group, strict=True))

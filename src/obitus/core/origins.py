@@ -8,7 +8,7 @@ _PORTS = {"http": 80, "https": 443}
 
 
 def origin_of(text: str) -> str | None:
-    """Return an origin as a browser sends it, None where the text is none: scheme, host, and the port where it is not the usual one."""
+    """Return an origin as browsers send it, None where the text is none: scheme, host, and the port where it is not the usual one."""
     try:
         found = urlsplit(text.strip())
         port = found.port

@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import Final
 
 ERROR_INSIDE: Final = "http.response.error_inside"
-"""Of a run: what an answer that went out as a good one says of an error."""
+"""Of a run: the error inside a successful answer."""
 ACCESS_LOG: Final = "access_log.name"
-"""Of a run that was read from an access log: the name of the file."""
+"""Of a run from an access log: the name of the file."""
 QUIET_KIND: Final = "quiet.kind"
 QUIET_SUBJECT: Final = "quiet.subject"
-"""Of a failure that was made of what an issue collects: what kind of quiet failure it is, and its entry point or what its records say."""
+"""Of a failure made from a record that an issue collects: the kind of quiet failure, and its entry point or the text
+of its records."""

@@ -1,4 +1,4 @@
-"""Until what an issue is parked, and what brings it back. Every answer carries its reason in words."""
+"""The conditions until which an issue is parked. Every answer has its reason in words."""
 
 from __future__ import annotations
 
@@ -19,33 +19,33 @@ MOST_PEOPLE: Final = 100_000_000
 
 @dataclass(frozen=True, slots=True)
 class Until:
-    """Until what an issue is parked. The first of these that comes true brings it back; with none of them, only a person does."""
+    """The conditions until which an issue is parked. The first that comes true reopens it; without any, only a person does."""
 
     time_ms: int | None = None
     failures: int | None = None
-    """So many more."""
+    """A number of further failures."""
     an_hour: int | None = None
-    """So many within one hour."""
+    """A number within one hour."""
     people: int | None = None
     """A number of further people."""
     another: tuple[Another, ...] = ()
-    """A failure in a release, an environment or an app that it was not met in before."""
+    """A failure in a release, an environment or an app in which it had not been seen before."""
 
     @property
     def is_open(self) -> bool:
-        """Whether nothing brings it back but a person."""
+        """Whether only a person reopens it."""
         return self == Until()
 
     @property
     def said(self) -> str:
-        """In words: ``until 2026-12-02 09:00 UTC, 100 more failures, or a failure in another release``; '' where it is open."""
+        """In words: ``until 2026-12-02 09:00 UTC, 100 more failures, or a failure in another release``; '' without conditions."""
         named = self.conditions()
         if not named:
             return ""
         return "until " + (named[0] if len(named) == 1 else f"{', '.join(named[:-1])} or {named[-1]}")
 
     def conditions(self) -> list[str]:
-        """Return what brings it back, in words."""
+        """Return its conditions, in words."""
         named = []
         if self.time_ms is not None:
             named.append(_when(self.time_ms))
@@ -70,17 +70,17 @@ class Since:
 
 @dataclass(frozen=True, slots=True)
 class MetIn:
-    """Where a failure happened, and what was known of its issue before."""
+    """Where a failure happened, and where its issue had been seen before."""
 
     release: str
     environment: str
     is_release_known: bool
-    """Whether the issue had been met in that release."""
+    """Whether the issue had been seen in that release."""
     is_environment_known: bool
 
 
 def reopened_by_count(until: Until, since: Since) -> str | None:
-    """Return why what came since brings an issue back, None where it does not."""
+    """Return why the counts since then reopen an issue, None where they do not."""
     if until.failures is not None and since.failures >= until.failures:
         return f"{_more(since.failures, 'failure')} since it was parked"
     if until.an_hour is not None and since.in_last_hour >= until.an_hour:
@@ -91,10 +91,9 @@ def reopened_by_count(until: Until, since: Since) -> str | None:
 
 
 def reopened_by_place(until: Until, met: MetIn, newest: str | None, parked_ms: int, order: Order) -> str | None:
-    """Return why a failure brings an issue back by where it happened, None where it does not.
-
-    Another release is one that the issue had not been met in and that is later than ``newest``, the newest one known when it
-    was parked: an old one that is still running somewhere says nothing new. Where the two have no order, it is one that came
+    """Return why the place of a failure reopens an issue, None where it does not. Another release is one in which
+    the issue had not been seen and that is later than ``newest``, the newest one known when it was parked: an old
+    one that is still running somewhere says nothing new. Where the two have no order, it is one that was first seen
     after the parking.
     """
     if "release" in until.another and met.release and not met.is_release_known:
@@ -109,14 +108,14 @@ def reopened_by_place(until: Until, met: MetIn, newest: str | None, parked_ms: i
 
 
 def reopened_by_time(until: Until, now_ms: int) -> str | None:
-    """Return why the time brings an issue back, None where it has not come."""
+    """Return why the time reopens an issue, None where it has not come."""
     if until.time_ms is not None and until.time_ms <= now_ms:
         return f"it was parked until {_when(until.time_ms)}"
     return None
 
 
 def so_far(until: Until, since: Since) -> str:
-    """Say how far what is counted has got: ``37 of 100 failures, 2 of 10 people``; '' where nothing is counted."""
+    """Write the progress of counted conditions: ``37 of 100 failures, 2 of 10 people``; '' where nothing is counted."""
     said = []
     if until.failures is not None:
         said.append(f"{since.failures:,} of {count_of(until.failures, 'failure')}")

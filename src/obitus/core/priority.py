@@ -1,7 +1,6 @@
-"""How much an issue matters now: worked out from what is known of it, said in one line, and corrected by people.
-
-Each reason adds its weight; the level follows from the sum. The weights are a choice, not a measurement: a regression or a rate
-that doubled weighs as much as some tens of people, and what the app caught weighs less than what it did not.
+"""The priority of an issue: computed from its facts, explained in one line, and corrected by people. Each reason
+adds its weight; the level follows from the sum. The weights are a choice, not a measurement: a regression or a
+doubled rate weighs as much as some tens of people, and a caught failure weighs less than an uncaught one.
 """
 
 from __future__ import annotations
@@ -18,54 +17,54 @@ Level = Literal["high", "middle", "low"]
 LEVELS: Final[tuple[Level, ...]] = ("high", "middle", "low")
 HIGH_FROM, MIDDLE_FROM = 50, 25
 NEW_MS: Final = DAY_MS
-"""So long an issue is new."""
+"""How long an issue is new."""
 RISES: Final = 2.0
-"""How many times the failures of an hour before the last one's have to be."""
+"""The factor by which the failures of the last hour have to exceed those of an hour before."""
 LEAST_TO_RISE: Final = 5
-"""Failures in an hour: fewer rise and fall by chance."""
+"""Failures in an hour from which a change counts: fewer rise and fall by chance."""
 _MOST_OF_REACH: Final = 25
 
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """Notes and checks of an issue when it is weighed."""
+    """The facts of an issue from which its priority follows."""
 
     state: State
     first_ms: int
     last_ms: int
     users: int
-    """Whom it met, in all of its life."""
+    """Users that it hit, since it began."""
     severity: str
     handled: bool
     in_last_hour: int
     in_day_before: int
     """Failures in the 24 hours before the last one."""
     spread: tuple[str, ...] = ()
-    """Where it was met for the first time within a day, and had been met elsewhere before: `production`, `3.1.0`, `POST /boardings`."""
+    """Where it was seen for the first time within a day, after it had been seen elsewhere: `production`, `3.1.0`, `POST /boardings`."""
     said: Level | None = None
-    """What somebody said that it is."""
+    """The level set by a person."""
     said_by: str = ""
     reopened: bool = False
-    """Whether it was parked and has come back."""
+    """Whether it was parked and has reopened."""
 
 
 @dataclass(frozen=True, slots=True)
 class Priority:
-    """How much an issue matters, why, and how it stands to others of the same level."""
+    """The priority of an issue, its reasons, and its order among others of the same level."""
 
     level: Level
     reason: str
     score: int
     said: bool = False
-    """Whether somebody said so."""
+    """Whether a person set it."""
 
 
 def weigh(facts: Facts, now_ms: int) -> Priority:
-    """Return how much an issue matters now."""
+    """Return the priority of an issue now."""
     reasons = _reasons(facts, now_ms)
     score = max(0, sum(weight for weight, _ in reasons))
     level: Level = "high" if score >= HIGH_FROM else "middle" if score >= MIDDLE_FROM else "low"
-    # The heaviest first: that is what somebody who is tired reads.
+    # The heaviest first: a tired reader reads only that.
     said = [words for weight, words in sorted(reasons, key=lambda reason: -abs(reason[0])) if words]
     why = ", ".join(said) or "nothing about it is urgent"
     if facts.said is not None:
@@ -76,7 +75,7 @@ def weigh(facts: Facts, now_ms: int) -> Priority:
 
 
 def _reasons(facts: Facts, now_ms: int) -> list[tuple[int, str]]:
-    """Return what speaks for and against, each with its weight and in words."""
+    """Return the reasons for and against, each with its weight and in words."""
     found: list[tuple[int, str]] = []
     if facts.state == "regressed":
         found.append((35, "regressed"))

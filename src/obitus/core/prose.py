@@ -1,6 +1,5 @@
-"""Notes as people write them, in Markdown (CommonMark), read into parts that pages and documents draw. Never into HTML.
-
-Tags of HTML stay text, images are links, and only addresses of http, https and mailto lead anywhere.
+"""Notes of people in Markdown (CommonMark), parsed into parts that pages and documents draw, never into HTML. HTML
+tags stay text, images are links, and only http, https and mailto addresses are links.
 """
 
 from __future__ import annotations
@@ -20,7 +19,7 @@ LONGEST: Final = 50_000
 MOST_PARTS: Final = 5_000
 MOST_LEVELS: Final = 20
 MOST_BRACKETS: Final = 200
-"""Brackets that may begin a link: the parser looks for the end of each in all that follows. Those beyond are text."""
+"""Most brackets that may begin a link: the parser searches the whole rest for the end of each. Further ones are text."""
 _SCHEMES: Final = frozenset({"http", "https", "mailto"})
 _BLOCKS: Final = {
     "paragraph": "p", "heading": "h", "bullet_list": "ul", "ordered_list": "ol", "list_item": "li", "blockquote": "quote",
@@ -39,25 +38,25 @@ class Part:
     tag: str
     text: str = ""
     address: str = ""
-    """Where a link leads."""
+    """The address of a link."""
     parts: Sequence[Part] = field(default_factory=tuple)
 
 
 @dataclass(frozen=True, slots=True)
 class Ways:
-    """What stands for something else in a text: patterns of tickets with their addresses, and the people's names."""
+    """What becomes a link or a mention in a text: patterns of tickets with their addresses, and the people's names."""
 
     patterns: Sequence[tuple[str, str]] = ()
     people: Sequence[str] = ()
 
 
 def is_pattern(text: str) -> bool:
-    """Whether a text says how tickets are written: some letters, perhaps a dash, and ``{number}``."""
+    """Whether a text is a pattern of tickets: some letters, perhaps a dash, and ``{number}``."""
     return _PATTERN.fullmatch(text) is not None
 
 
 def is_address(text: str) -> bool:
-    """Whether a text may stand behind a link."""
+    """Whether a text may be the address of a link."""
     try:
         parts = urlsplit(text)
     except ValueError:
@@ -66,7 +65,7 @@ def is_address(text: str) -> bool:
 
 
 def read(text: str, ways: Ways = Ways()) -> tuple[Part, ...]:
-    """Return the parts of a note; whatever is written, something can be shown."""
+    """Return the parts of a note; any text has parts."""
     tokens = _parser().parse(_with_few_brackets(text[:LONGEST]))
     reading = _Reading(ways)
     return tuple(reading.parts(tokens))
@@ -80,7 +79,7 @@ def _with_few_brackets(text: str) -> str:
 
 
 def mentioned(text: str, people: Iterable[str]) -> list[str]:
-    """Return whom a note mentions: ``@`` with the name of one of the people, as it is written."""
+    """Return the people whom a note mentions: ``@`` with the name of one of the people, as it is written."""
     names = sorted(people, key=len, reverse=True)
     found = []
     for at in _MENTION.finditer(text):
@@ -93,12 +92,12 @@ def mentioned(text: str, people: Iterable[str]) -> list[str]:
 
 
 def plain(parts: Iterable[Part]) -> str:
-    """Return the text of parts, without what it looks like."""
+    """Return the text of parts, without formatting."""
     return "".join(part.text + plain(part.parts) for part in parts)
 
 
 def beginning(text: str, most: int) -> str:
-    """Return the beginning of what somebody wrote as one line of plain text, of at most so many characters."""
+    """Return the beginning of a note as one line of plain text, of at most so many characters."""
     line = " ".join(" ".join(plain([part]) for part in read(text[: 4 * most])).split())
     return line if len(line) <= most and len(text) <= 4 * most else f"{line[: most - 1].rstrip()}…"
 
@@ -110,7 +109,7 @@ def _ends(text: str, at: int) -> bool:
 @cache
 def _parser() -> MarkdownIt:
     parser = MarkdownIt("commonmark", {"html": False, "maxNesting": MOST_LEVELS}).enable(["table", "strikethrough"])
-    # What an address may be is decided here, and not by the library.
+    # Which addresses are allowed is decided here, not by the library.
     parser.validateLink = lambda url: True  # type: ignore[method-assign]
     return parser
 
@@ -167,7 +166,7 @@ class _Reading:
         if kind == "hr":
             return [Part("hr")]
         if kind == "image":
-            # Shown, it would tell somebody elsewhere who reads this.
+            # Loading the picture would tell another server who reads this.
             address, said = str(token.attrGet("src") or ""), token.content
             return (
                 [Part("a", address=address, parts=(Part("", said or address),))]
@@ -200,7 +199,7 @@ class _Reading:
 
 
 def _end_of(tokens: Sequence[Token], at: int) -> int:
-    """Return where what opens at a place is closed."""
+    """Return where a token that opens at an index is closed."""
     depth = 0
     for place in range(at, len(tokens)):
         depth += tokens[place].nesting
@@ -210,7 +209,7 @@ def _end_of(tokens: Sequence[Token], at: int) -> int:
 
 
 def as_json(parts: Iterable[Part]) -> list[dict[str, Any]]:
-    """Return parts as the API has them; what is empty is left out."""
+    """Return parts for the API, without empty fields."""
     return [
         {name: value for name, value in (("tag", part.tag), ("text", part.text), ("address", part.address)) if value or name == "tag"}
         | ({"parts": as_json(part.parts)} if part.parts else {})

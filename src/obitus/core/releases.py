@@ -1,7 +1,7 @@
 """The order of an app's releases.
 
 Semantic versions are ordered as Semantic Versioning 2.0.0, section 11, says; versions made of numbers (``1.4``, ``2026.04.01``,
-``26.4-2``) by their numbers; commit hashes and free text by when they first came. A correction by hand goes before all of it.
+``26.4-2``) by their numbers; commit hashes and free text by when they were first seen. A correction by hand overrides all of these.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ _SEMVER = re.compile(
     r"v?(0|[1-9]\d{0,17})\.(0|[1-9]\d{0,17})\.(0|[1-9]\d{0,17})"
     r"(?:-([0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*))?(?:\+[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*)?"
 )
-# Numbers with dots or dashes between them, two at least; or a date of eight digits. A word behind them is a stage.
+# At least two numbers with dots or dashes between them; or a date of eight digits. A word after them is a stage.
 _NUMBERS = re.compile(
     r"v?(\d{1,17}(?:[.-]\d{1,17}){1,5}|(?:19|20)\d{6})(?:[.\-_]?([A-Za-z][0-9A-Za-z.-]*))?(?:\+[0-9A-Za-z.-]+)?"
 )
@@ -30,13 +30,13 @@ MOST_CHARACTERS: Final = 300
 @total_ordering
 @dataclass(frozen=True, eq=False)
 class SemVer:
-    """A parsed semantic version. Build metadata takes no part in the order, nor in equality."""
+    """A parsed semantic version. Build metadata counts neither for order nor for equality."""
 
     numbers: tuple[int, int, int]
     pre_release: tuple[str, ...] = ()
 
     def _key(self) -> tuple[object, ...]:
-        # A version without pre-release parts comes after all that have some; numbers come before words.
+        # A version without pre-release parts comes after all with them; numbers come before words.
         return (self.numbers, not self.pre_release, _parts(self.pre_release))
 
     def __eq__(self, other: object) -> bool:
@@ -51,7 +51,7 @@ class SemVer:
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """A release as far as it is known: when it first came anywhere (Unix milliseconds), and what a person put it behind."""
+    """A release: when it was first seen anywhere (Unix milliseconds), and the release after which a person put it."""
 
     version: str
     first_ms: int
@@ -78,7 +78,8 @@ def parse_semver(version: str) -> SemVer | None:
 
 
 def compare(left: str, right: str) -> int | None:
-    """Return -1, 0 or 1 as ``left`` is older than, the same as or newer than ``right`` by their numbers; None when they tell nothing."""
+    """Return -1, 0 or 1 as ``left`` is older than, the same as or newer than ``right`` by their numbers; None when
+    they have no order."""
     if left == right:
         return 0
     a, b = _numbers_of(left), _numbers_of(right)
@@ -90,8 +91,8 @@ def compare(left: str, right: str) -> int | None:
 def in_order(releases: Iterable[Known]) -> list[Known]:
     """Return releases, oldest first.
 
-    Those with numbers keep the order of their numbers and the others that of their first coming; the two are laid into one
-    another by first coming. What a person put behind another release stands right behind it.
+    Those with numbers are in the order of their numbers, the others in that of their first seen time; the two lists
+    are merged by that time. A release that a person put after another one comes right after it.
     """
     known = list({release.version: release for release in releases}.values())
     present = {release.version for release in known}
@@ -120,7 +121,7 @@ def _with_placed(ordered: Sequence[Known], behind: Mapping[str, list[Known]]) ->
     found: list[Known] = []
     done: set[str] = set()
     waiting = list(reversed(ordered))
-    # A circle of corrections has no beginning: its members follow at the end, by first coming.
+    # A cycle of corrections has no beginning: its members follow at the end, by when they were first seen.
     circle = sorted(
         (r for group in behind.values() for r in group), key=lambda r: (r.first_ms, r.version), reverse=True
     )
@@ -143,9 +144,8 @@ class Order:
         self.places = {release.version: i for i, release in enumerate(self.releases)}
 
     def compare(self, left: str, right: str) -> int | None:
-        """Return -1, 0 or 1 as ``left`` comes before, is, or comes after ``right``; None when nobody can tell.
-
-        A release that has not come yet is compared by its numbers with those that have.
+        """Return -1, 0 or 1 as ``left`` comes before, is, or comes after ``right``; None when they have no order. A
+        release that has not been seen yet is compared by its numbers.
         """
         if left == right:
             return 0
@@ -153,7 +153,7 @@ class Order:
         return (a > b) - (a < b) if a is not None and b is not None else compare(left, right)
 
     def first_ms(self, version: str | None) -> int | None:
-        """Return when a release first came, or None when it has not."""
+        """Return when a release was first seen, or None when it has not been."""
         place = self.places.get(version) if version is not None else None
         return self.releases[place].first_ms if place is not None else None
 
@@ -164,7 +164,7 @@ class Order:
 
 
 def _numbers_of(version: str) -> tuple[object, ...] | None:
-    """Return what a version made of numbers is ordered by, or None when it is none."""
+    """Return the sort key of a version made of numbers, or None when it is none."""
     semver = parse_semver(version)
     if semver is not None and not (
         _is_year(semver.numbers[0]) and semver.pre_release and semver.pre_release[0].isdigit()
@@ -179,7 +179,7 @@ def _numbers_of(version: str) -> tuple[object, ...] | None:
     numbers = tuple(int(part) for part in re.split(r"[.-]", text))
     stage = found[2] or ""
     words = tuple(stage.split(".")) if stage else ()
-    # A stage that names work before the release goes before it; any other word (post, hotfix, p1) behind it.
+    # A pre-release stage comes before the release; any other word (post, hotfix, p1) after it.
     rank = 1 if not stage else 0 if _BEFORE.match(stage) else 2
     return ((*numbers, *(0,) * (6 - len(numbers))), rank, _parts(words))
 

@@ -1,4 +1,4 @@
-"""Remembering what was worked out of texts, without holding on to long ones. Standard library only: the client uses this too."""
+"""Caching results for texts, without keeping long ones. Standard library only: the client uses this too."""
 
 from __future__ import annotations
 
@@ -10,9 +10,9 @@ Found = TypeVar("Found")
 
 
 def remembered(most: int, longest: int = 400) -> Callable[[Callable[..., Found]], Callable[..., Found]]:
-    """Return a decorator that remembers ``most`` answers, of texts that have ``longest`` characters together at most.
-
-    Who sends chooses how long a text is: thousands of long ones would fill the memory, and long ones hardly ever come again.
+    """Return a decorator that caches ``most`` results, for texts with at most ``longest`` characters together. The
+    sender chooses the length of a text: thousands of long ones would fill the memory, and long ones hardly ever
+    repeat.
     """
 
     def around(function: Callable[..., Found]) -> Callable[..., Found]:

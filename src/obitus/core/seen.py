@@ -1,7 +1,6 @@
-"""What a person saw, beside what was sent: said where it is certain, and only there.
-
-A field that was filled on the page and is empty, or missing, in what a service received was lost on the way between them. Nothing is said of a
-body that is cut off, of names that do not agree, or of what was not looked at.
+"""Compares what a person saw with what was sent, only where it is certain. A field that was filled on the page and
+is empty or missing in the received request was lost in between. Bodies that are cut off and fields with different
+names are not compared.
 """
 
 from __future__ import annotations
@@ -17,12 +16,12 @@ _FILLED: Final = frozenset({"filled", "checked"})
 
 
 def beside(boxes: Sequence[Mapping[str, Any]], body: Mapping[str, Any], app: str) -> list[str]:
-    """Return what a sketch's fields and a received body say of each other that cannot both be right."""
+    """Return the contradictions between a sketch's fields and a received body."""
     if body.get("cut"):
         return []
     sent = _sent(body)
     fields = [(box, _last(str(box["field"]))) for box in boxes if box.get("field")]
-    # A body that has none of the page's other fields is that of another form.
+    # A body with none of the page's other fields belongs to another form.
     is_of_this_form = {name for _, name in fields} & sent.keys()
     found = []
     for box, name in fields:
@@ -31,7 +30,7 @@ def beside(boxes: Sequence[Mapping[str, Any]], body: Mapping[str, Any], app: str
         if name in sent:
             how = "was empty" if all(value in ("", None) for value in sent[name]) else ""
         else:
-            # A script may leave out a field on purpose, or call it otherwise; a form that the browser sends has all that are filled.
+            # A script may leave out or rename a field; a form that the browser sends has all filled fields.
             how = "was missing" if is_of_this_form and body.get("form") else ""
         if how:
             state = "checked" if "checked" in box["state"] else "filled"
@@ -51,7 +50,7 @@ def _sent(body: Mapping[str, Any]) -> dict[str, list[Any]]:
 
 
 def _named(value: Any) -> Iterator[tuple[str, Any]]:
-    """Yield the values of JSON with their names, whatever they lie in."""
+    """Yield the values of JSON with their names, at any depth."""
     waiting = [value]
     while waiting:
         one = waiting.pop()

@@ -1,4 +1,4 @@
-"""Severities, as OpenTelemetry's log data model names and numbers them (SeverityNumber, 1 to 24), and who is heard.
+"""Severities, as OpenTelemetry's log data model names and numbers them (SeverityNumber, 1 to 24), and thresholds by logger.
 
 Standard library only: the client uses this too.
 """
@@ -13,7 +13,7 @@ SEVERITIES: Final = ("TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL")
 OFF: Final = "off"
 
 _RANK: Final = {name: rank for rank, name in enumerate(SEVERITIES)} | {OFF: len(SEVERITIES)}
-# What log writers call a severity beside the six that reports use.
+# Other names of severities that log writers use.
 _SEVERITY_OF: Final = {
     "WARNING": "WARN", "CRITICAL": "FATAL", "CRIT": "FATAL", "SEVERE": "ERROR", "ERR": "ERROR", "ALERT": "FATAL", "EMERG": "FATAL", "PANIC": "FATAL",
     "EMERGENCY": "FATAL", "NOTICE": "INFO", "INFORMATION": "INFO", "CONFIG": "DEBUG", "FINE": "DEBUG", "FINER": "TRACE", "FINEST": "TRACE", "VERBOSE": "TRACE",
@@ -43,14 +43,14 @@ def rank(severity: str) -> int:
 
 
 class Thresholds:
-    """From which severity a logger is heard; a logger that is not named follows the nearest one above it."""
+    """Thresholds by logger; a logger that is not named follows its nearest parent."""
 
     def __init__(self, by_logger: Mapping[str, str]) -> None:
         self._by_logger = dict(by_logger)
         self._known: dict[str, int] = {}
 
     def hears(self, logger: str, severity: str) -> bool:
-        """Whether a record of that logger and severity is heard."""
+        """Whether a record of that logger and severity passes."""
         try:
             least = self._known[logger]
         except KeyError:
@@ -68,7 +68,7 @@ class Thresholds:
 
 
 def parse_thresholds(text: str, default: str) -> dict[str, str]:
-    """Read ``WARN, sailings.fares=DEBUG, noisy=off``; what stands alone is for every logger. Raises ThresholdTrouble."""
+    """Parse ``WARN, sailings.fares=DEBUG, noisy=off``; a severity alone is for every logger. Raises ThresholdTrouble."""
     found = {"": default}
     for part in filter(None, (part.strip() for part in text.replace(";", ",").split(","))):
         name, equals, severity = part.rpartition("=")
@@ -83,7 +83,7 @@ def parse_thresholds(text: str, default: str) -> dict[str, str]:
 
 
 def severity_of(level: str) -> str:
-    """Return the severity that a log writer's level stands for; ``""`` where it stands for none."""
+    """Return the severity of a log writer's level; ``""`` where it is not known."""
     name = level.upper()
     name = _SEVERITY_OF.get(name, name)
     return name if name in SEVERITIES else ""

@@ -1,5 +1,5 @@
-"""What browsers report by themselves, as reports of Obitus: crashes as failures, policy and old or unwise code as logs, requests that never arrived as
-refused runs, so that they show up as quiet failures.
+"""Reports that browsers send by themselves, as reports of Obitus: crashes as failures, policy violations,
+deprecations and interventions as logs, network errors as refused runs, so that they show up as quiet failures.
 
 Sources: W3C Reporting API (``application/reports+json``: type, age, url, user_agent, body; crash, deprecation and intervention reports), W3C Content Security
 Policy Level 3 (``csp-violation``, and the older ``csp-report``), W3C Network Error Logging (``network-error``).
@@ -18,12 +18,12 @@ from obitus.core.entry_points import entry_point
 from obitus.core.ids import derived_id
 
 MOST_REPORTS: Final = 100
-"""Of one body; browsers send fewer."""
+"""Most reports of one body; browsers send fewer."""
 MOST_AGE_MS: Final = 7 * 86_400_000
-"""A browser keeps what it cannot send for some days."""
+"""Browsers keep reports that they cannot send for some days."""
 MOST_WEIGHT: Final = 1000
 _SAME_MS: Final = 2000
-"""Sent again, a report is as old as it says to within this time."""
+"""A repeated report has the same time to within this span."""
 _CRASHES: Final = {"oom": "it ran out of memory", "unresponsive": "it did not respond any more"}
 _LOGS: Final = {
     "csp-violation": "browser.content_policy", "deprecation": "browser.deprecation", "intervention": "browser.intervention",
@@ -35,11 +35,11 @@ Report = dict[str, Any]
 
 
 class NoReports(ValueError):
-    """Raised for a body that is none of those that browsers send; the message says why."""
+    """Raised for a body in no supported form; the message says why."""
 
 
 def read(body: bytes, now_ms: int) -> list[Report]:
-    """Return the reports of a body as it came; raises NoReports. What is in them that nobody knows is passed over."""
+    """Return the reports of a body; raises NoReports. Unknown kinds are skipped."""
     try:
         found = json.loads(body)
     except (ValueError, RecursionError) as error:
@@ -95,7 +95,7 @@ def _reports(given: Mapping[str, Any], kind: str, body: Mapping[str, Any], now_m
 
 
 def _said(kind: str, body: Mapping[str, Any]) -> tuple[str, str]:
-    """Return what a browser says, and the same without what varies."""
+    """Return a browser's text, and the same without its varying parts."""
     if kind == "csp-violation":
         directive = _text(body, "effectiveDirective") or "a directive"
         blocked = _address(_text(body, "blockedURL")) or "something"
@@ -108,7 +108,7 @@ def _said(kind: str, body: Mapping[str, Any]) -> tuple[str, str]:
 
 
 def _of_network(body: Mapping[str, Any], url: str, attributes: dict[str, Any], report: Any) -> list[Report]:
-    """Return a request that failed on its way, or one of those that did not: the runs are counted, what failed is a log too."""
+    """Return the reports of a network error: requests are counted as runs, a failed one is a log record too."""
     kind = _text(body, "type") or "unknown"
     method, status = _text(body, "method") or "GET", int(_number(body, "status_code"))
     fraction = _number(body, "sampling_fraction")
@@ -141,7 +141,7 @@ def _of_network(body: Mapping[str, Any], url: str, attributes: dict[str, Any], r
 
 
 def _of_old_policy(report: Mapping[str, Any]) -> Report:
-    """Return a report as browsers sent it before the Reporting API."""
+    """Return a report in the form from before the Reporting API."""
     names = {"effective-directive": "effectiveDirective", "blocked-uri": "blockedURL", "disposition": "disposition", "source-file": "sourceFile", "line-number": "lineNumber", "column-number": "columnNumber"}  # fmt: skip
     body = {new: report[old] for old, new in names.items() if old in report}
     body.setdefault("effectiveDirective", str(report.get("violated-directive", "")).partition(" ")[0])
@@ -161,5 +161,5 @@ def _number(values: Mapping[str, Any], name: str) -> float:
 
 
 def _address(text: str) -> str:
-    """Return an address without what is asked of it: that may say who asked."""
+    """Return an address without its query, which may identify the person."""
     return text.partition("?")[0].partition("#")[0][:500]

@@ -1,4 +1,4 @@
-"""The shape of a database statement: what it does, without the values in it. Standard library only: the client uses this."""
+"""The shape of a database statement: its text without the values. Standard library only: the client uses this."""
 
 from __future__ import annotations
 
@@ -23,9 +23,8 @@ _ROWS = re.compile(r"(\(\?, …\)|\(\?\))(?:\s*,\s*(?:\(\?, …\)|\(\?\)))+")
 
 
 def shape(statement: str) -> str:
-    """Return a statement with its literals as ``?``, lists of values folded, comments gone, in one line.
-
-    Names in double quotes stay; where a value has to stand, what is in them goes too. At most ``MOST_SHAPE`` characters.
+    """Return a statement with its literals as ``?``, lists of values folded, without comments, in one line. Names in
+    double quotes stay, except where a value is expected. At most ``MOST_SHAPE`` characters.
     """
     statement = statement[:MOST_READ]
     values = _VALUES.search(statement)
@@ -36,7 +35,7 @@ def shape(statement: str) -> str:
             return " "
         if found["value"] is not None:
             return "?"
-        # Some databases take text in double quotes: where a value has to stand, it is one.
+        # Some databases accept text in double quotes: where a value is expected, it is one.
         quoted = found[0][0] == '"' and (found.start() > values_at or statement[: found.start()].rstrip()[-1:] in "=<>")
         return "?" if quoted and found.start() else found[0]
 

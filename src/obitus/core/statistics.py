@@ -1,4 +1,4 @@
-"""Rates, their intervals, and exact tests. What needs more than the standard library comes from SciPy, loaded when first used."""
+"""Rates, their intervals, and exact tests. SciPy is imported at its first use."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ CONFIDENCE: Final = 0.95
 FALSE_SHARE: Final = 0.05
 """Of everything called worse (or better), at most this share is so by chance alone, in the long run."""
 FACTOR: Final = 2.0
-"""A change by less than this factor both ways counts as none, where the numbers are large enough to tell."""
+"""A change by less than this factor in either direction counts as none, where the numbers are large enough."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,11 +59,11 @@ def per_thousand(failures: int, runs: int) -> Interval | None:
 
 
 def more(before: int, exposed_before: float, now: int, exposed_now: float, differs: float = 0.0) -> float:
-    """Return how probable at least ``now`` events in ``exposed_now`` are, were the rate that of ``before`` in ``exposed_before``.
+    """Return the probability of at least ``now`` events in ``exposed_now``, if the rate is that of ``before`` in ``exposed_before``.
 
     The exact conditional test of two Poisson rates (J. Przyborowski and H. Wilenski, Biometrika 31, 1940): given the sum, the
-    later count is binomial. It takes account of how little is known of the earlier rate. With ``differs`` rates differ by themselves: it is
-    their variance as a share of the rate's square, and counts are negative binomial (M. Greenwood and G. U. Yule, J. R. Stat. Soc. 83, 1920).
+    later count is binomial. It allows for the uncertainty of the earlier rate. With ``differs`` rates vary by
+    themselves: it is their variance as a share of the rate's square, and counts are negative binomial (M. Greenwood and G. U. Yule, J. R. Stat. Soc. 83, 1920).
     """
     if now <= 0 or exposed_now <= 0 or exposed_before <= 0:
         return 1.0
@@ -74,7 +74,7 @@ def more(before: int, exposed_before: float, now: int, exposed_now: float, diffe
 
 
 def fewer(before: int, exposed_before: float, now: int, exposed_now: float, differs: float = 0.0) -> float:
-    """Return how probable at most ``now`` events are, were the rate the earlier one. The other side of `more`."""
+    """Return the probability of at most ``now`` events, if the rate is the earlier one. The other side of `more`."""
     if exposed_now <= 0 or exposed_before <= 0 or before <= 0:
         return 1.0
     from scipy.special import betainc
@@ -84,7 +84,7 @@ def fewer(before: int, exposed_before: float, now: int, exposed_now: float, diff
 
 
 def _known(before: int, exposed_before: float, exposed_now: float, differs: float) -> tuple[float, float]:
-    """Return what is known of a rate, as if so many events had told of it, and the share of all that is expected now."""
+    """Return the effective number of events by which a rate is known, and the expected share of all now."""
     if not differs or not before:
         return before, exposed_now / (exposed_before + exposed_now)
     known = 1 / (differs * (1 + exposed_now / exposed_before) + 1 / before)
@@ -93,7 +93,7 @@ def _known(before: int, exposed_before: float, exposed_now: float, differs: floa
 
 
 def share_more(before: int, runs_before: int, now: int, runs_now: int) -> float:
-    """Return how probable at least ``now`` failed runs in ``runs_now`` are, were the share that of before.
+    """Return the probability of at least ``now`` failed runs in ``runs_now``, if the share is that of before.
 
     The exact test of R. A. Fisher for two shares (Statistical Methods for Research Workers, 5th ed. 1934, section 21.02), one side.
     """
@@ -103,16 +103,15 @@ def share_more(before: int, runs_before: int, now: int, runs_now: int) -> float:
 
 
 def share_fewer(before: int, runs_before: int, now: int, runs_now: int) -> float:
-    """Return how probable at most ``now`` failed runs are, were the share that of before. The other side of `share_more`."""
+    """Return the probability of at most ``now`` failed runs, if the share is that of before. The other side of `share_more`."""
     if before <= 0 or runs_now <= 0 or runs_before <= 0:
         return 1.0
     return _hypergeometric_from(before, runs_before + runs_now, before + now, runs_before)
 
 
 def _hypergeometric_from(least: int, whole: int, marked: int, drawn: int) -> float:
-    """Return how probable at least ``least`` of ``marked`` are among ``drawn`` of ``whole``.
-
-    Summed away from the middle, term by term, where each is smaller than the one before: loading what else could do this takes seconds.
+    """Return the probability of at least ``least`` of ``marked`` among ``drawn`` of ``whole``. Summed term by term
+    away from the mode, where each is smaller than the one before: importing SciPy for it would take seconds.
     """
     lowest, highest = max(0, marked + drawn - whole), min(marked, drawn)
     if least <= lowest:
@@ -139,7 +138,7 @@ def _choose(n: int, k: int) -> float:
 
 
 def ratio(before: int, exposed_before: float, now: int, exposed_now: float) -> Interval | None:
-    """Return by what factor the rate changed, with its interval; ``high`` may be infinite. None where nothing was exposed.
+    """Return the factor by which the rate changed, with its interval; ``high`` may be infinite. None without exposure.
 
     From Wilson's interval of the later count's share in the sum (as in `more`).
     """
@@ -155,7 +154,7 @@ def ratio(before: int, exposed_before: float, now: int, exposed_now: float) -> I
 
 
 def standing(values: Sequence[float], false_share: float = FALSE_SHARE) -> list[bool]:
-    """Return which findings stand when the false discovery rate is held at ``false_share``, given their probabilities by chance.
+    """Return which findings hold with the false discovery rate at ``false_share``, given their probabilities by chance.
 
     The step-up procedure of Y. Benjamini and Y. Hochberg, J. R. Statist. Soc. B 57, 1995.
     """
@@ -173,7 +172,7 @@ def standing(values: Sequence[float], false_share: float = FALSE_SHARE) -> list[
 def could_tell(total: int, exposed_before: float, exposed_now: float, false_share: float = FALSE_SHARE) -> bool:
     """Return whether this many events in all could show a change at all: whether the most extreme division would be improbable.
 
-    What can never stand is not compared, so that it does not weigh on the others (R. E. Tarone, Biometrics 46, 1990).
+    What can never be significant is not compared, so that the other tests are not made stricter (R. E. Tarone, Biometrics 46, 1990).
     """
     if exposed_before <= 0 or exposed_now <= 0 or total <= 0:
         return False
@@ -181,9 +180,8 @@ def could_tell(total: int, exposed_before: float, exposed_now: float, false_shar
 
 
 def below_share(counts: Mapping[float, float], share: float) -> float | None:
-    """Return the end of the bucket below which a share of all lies; None where nothing is known, or where that is beyond all buckets.
-
-    ``counts`` has how many lie in each bucket, by its end; 0 stands for beyond all of them.
+    """Return the end of the bucket below which a share of all values is; None without values, or where that is
+    beyond all buckets. ``counts`` has the number in each bucket, by its end; 0 is beyond all of them.
     """
     in_all, passed = sum(counts.values()), 0.0
     for end in sorted(counts, key=lambda end: end or math.inf):

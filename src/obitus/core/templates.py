@@ -1,4 +1,4 @@
-"""A log message apart: its template, and the values that were put into it. Standard library only."""
+"""Splitting a log message into its template and its values. Standard library only."""
 
 from __future__ import annotations
 
@@ -8,9 +8,9 @@ from functools import lru_cache
 from typing import Final
 
 SEPARATOR: Final = "\x1f"
-"""Between two values, where they are kept as one text: the unit separator of ASCII, which no value that is kept so holds."""
+"""Separates two values that are kept as one text: the unit separator of ASCII, which these values do not contain."""
 
-# Places of printf-style, brace-style and dollar-style templates; a doubled sign stands for itself.
+# Places of printf-style, brace-style and dollar-style templates; a doubled character is a literal one.
 _PLACE = re.compile(
     r"%%|%(?:\([^()\s]{1,100}\))?[-#0 +]{0,5}[\d*]{0,10}(?:\.[\d*]{1,10})?[a-zA-Z]"
     r"|\{\{|\}\}|\{[^{}\s]{0,100}\}"
@@ -19,11 +19,10 @@ _DOUBLED: Final = {"%%": "%", "{{": "{", "}}": "}"}
 
 
 def values_in(template: str, message: str) -> list[str] | None:
-    """Return the values that a message has in its template's places, None where it cannot be said clearly.
+    """Return the values of a message in its template's places, None where they are not clear.
 
     ``filled_in(template, values)`` gives exactly the message again. The values between two places are found by the
-    text that stands between them; where a value holds that text itself, the first fit is taken, which still gives the
-    message.
+    text that stands between them; where a value contains that text itself, the first match is used, which still gives the message.
     """
     pieces = pieces_of(template)
     if len(pieces) < 2 or SEPARATOR in message or not message.startswith(pieces[0]):
@@ -44,7 +43,7 @@ def values_in(template: str, message: str) -> list[str] | None:
 
 
 def filled_in(template: str, values: Sequence[str]) -> str:
-    """Return the message that a template makes of values, one for each of its places."""
+    """Return the message of a template with values, one for each of its places."""
     pieces = pieces_of(template)
     if len(values) != len(pieces) - 1:
         raise ValueError(f"the template has {len(pieces) - 1} places, and there are {len(values)} values")
@@ -53,7 +52,7 @@ def filled_in(template: str, values: Sequence[str]) -> str:
 
 @lru_cache(4096)
 def pieces_of(template: str) -> tuple[str, ...]:
-    """Return the text before, between and behind a template's places: one more than there are places."""
+    """Return the texts before, between and after a template's places: one more than there are places."""
     pieces, at, text = [], 0, ""
     for found in _PLACE.finditer(template):
         text += template[at : found.start()]

@@ -1,4 +1,4 @@
-"""What records are found by in the text index: their words, and a term for each name and value."""
+"""Terms of the text index: the words of a record, and a term for each name and value."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ MOST_WORDS: Final = 500
 MOST_CHARACTERS: Final = 10_000
 MOST_TERMS: Final = 100
 MORE: Final = "~more"
-"""Stands in the index for all that a record has beyond what is indexed of it: whoever looks for anything has to look there."""
+"""The term of a record with more than what is indexed: every search has to check these records."""
 _WORD = re.compile(r"[^\W_]+")
 _DIGITS: Final = "0123456789abcdefghijklmnopqrstuvwxyz"
 
@@ -27,9 +27,9 @@ def words_of(text: str) -> list[str]:
 
 
 def indexed_words(text: str) -> list[str]:
-    """Return the different words of a text that the index holds: of a very long text those it begins with, and ``MORE``."""
+    """Return the different words of a text for the index: of a very long text the first ones, and ``MORE``."""
     found = words_of(text[:MOST_CHARACTERS])
-    # Where the text goes on, the last one may be half a word.
+    # Where the text is cut, the last one may be half a word.
     different = list(dict.fromkeys(found[:-1] if len(text) > MOST_CHARACTERS else found))
     if len(different) <= MOST_WORDS and len(text) <= MOST_CHARACTERS:
         return different
@@ -51,9 +51,8 @@ def value_text(value: Any) -> str:
 
 @remembered(8000)
 def term(name: str, value: str) -> str:
-    """Return the term of a name and its value: 52 bits of their hash (BLAKE2b), in ten digits and letters behind a ``~``.
-
-    Two may share one, so what is found by it is compared once more.
+    """Return the term of a name and its value: 52 bits of their hash (BLAKE2b), in ten digits and letters after a
+    ``~``. Two may share one, so matches are compared again.
     """
     digest = blake2b(f"{name}\0{value}".encode("utf-8", "surrogatepass"), digest_size=8).digest()
     number = int.from_bytes(digest, "big") >> 12
@@ -65,7 +64,7 @@ def term(name: str, value: str) -> str:
 
 
 def terms_of(pairs: Iterable[tuple[str, Any]]) -> list[str]:
-    """Return the terms of names and values; what is null has none; for what goes beyond the most stands ``MORE``."""
+    """Return the terms of names and values; null has none; beyond the bound there is ``MORE``."""
     found: list[str] = []
     for name, value in pairs:
         if value is None:

@@ -1,4 +1,4 @@
-"""Text without the values in it, so that what is the same each time is the same text. Standard library only."""
+"""Text without its values, so that repeated messages become the same text. Standard library only."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ _VALUES = re.compile(
 
 
 def without_values(text: str) -> str:
-    """Return a text with ``…`` for each value: ids, numbers, what stands in quotes."""
+    """Return a text with ``…`` for each value: ids, numbers, texts in quotes."""
     return _VALUES.sub("…", text)
 
 
 def said_by(template: str, message: str) -> str:
-    """Return what a log record says each time: its template where it came with one that has places, else its message without values."""
+    """Return the constant text of a log record: its template where that has places, else its message without values."""
     text = template if template and template != message else without_values(message[: 2 * LONGEST_SAID])
     return " ".join(text.split())[:LONGEST_SAID]

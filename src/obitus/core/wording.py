@@ -1,20 +1,20 @@
-"""How numbers and times are said to people. The same words on the command line and in documents."""
+"""Numbers and times in words, the same on the command line and in documents."""
 
 from __future__ import annotations
 
 
 def count_of(number: int, noun: str, plural: str | None = None) -> str:
-    """Say a count with its noun: ``1 failure``, ``1,204 failures``."""
+    """Write a count with its noun: ``1 failure``, ``1,204 failures``."""
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
 
 
 def minute_of(time: str) -> str:
-    """Say a time as the API writes it to the minute, without its zone: ``2026-03-01 04:05``; '' for none."""
+    """Write a time of the API to the minute, without its zone: ``2026-03-01 04:05``; '' for none."""
     return time[:16].replace("T", " ")
 
 
 def ago(then_ms: int, now_ms: int) -> str:
-    """Say how long ago a time was, in its largest whole unit; a time ahead of now is said to be so."""
+    """Write how long ago a time was, in its largest whole unit; a time ahead of now is marked as such."""
     seconds = (now_ms - then_ms) // 1000
     if seconds < -1:
         return "in " + span(-seconds * 1000)
@@ -24,7 +24,7 @@ def ago(then_ms: int, now_ms: int) -> str:
 
 
 def span(length_ms: int) -> str:
-    """Say a length of time in its largest whole unit: ``45 s``, ``12 min``, ``5 h``, ``3 days``."""
+    """Write a length of time in its largest whole unit: ``45 s``, ``12 min``, ``5 h``, ``3 days``."""
     seconds = max(0, length_ms) // 1000
     if seconds < 60:
         return f"{seconds} s"
@@ -36,7 +36,7 @@ def span(length_ms: int) -> str:
 
 
 def size(count: int) -> str:
-    """Say how many bytes: ``512 bytes``, ``1.4 MiB``."""
+    """Write a number of bytes: ``512 bytes``, ``1.4 MiB``."""
     if count < 1024:
         return count_of(count, "byte")
     amount = float(count)

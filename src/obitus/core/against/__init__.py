@@ -1,1 +1,1 @@
-"""Failing runs against healthy ones: where one left the good path (``turning``), and what many have in common (``contrast``)."""
+"""Failing runs compared with healthy ones: where one differs first (``turning``), and what many have in common (``contrast``)."""

@@ -1,8 +1,8 @@
-"""What failing runs have in common: every value, step and outcome of a step, held against healthy runs.
+"""What failing runs have in common: every value, step and outcome of a step, compared with healthy runs.
 
-Each is tested by Fisher's exact test (R. A. Fisher, "Statistical Methods for Research Workers", 1934), and what stands is held to a false discovery rate of
-5% (``core.statistics.standing``). Healthy runs are sampled by entry point: each stands for as many as there were, and counts as many as that leaves of
-the sample (L. Kish, "Survey Sampling", 1965, the effective sample size).
+Each is tested by Fisher's exact test (R. A. Fisher, "Statistical Methods for Research Workers", 1934), and the
+results are held to a false discovery rate of 5% (``core.statistics.standing``). Healthy runs are sampled by entry point: each
+represents the runs that were not sent, and the counts are reduced to the effective sample size (L. Kish, "Survey Sampling", 1965).
 """
 
 from __future__ import annotations
@@ -21,17 +21,17 @@ LEAST_FAILING = 5
 LEAST_HEALTHY = 20
 LEAST_RUNS: Final = 4
 LEAST_DISTINCT: Final = 8
-"""A number with fewer different values is a name."""
+"""A number with fewer different values is treated as a name."""
 CUTS: Final = 9
 ALIKE: Final = 0.9
 LEAST_LIFT: Final = 1.5
 MOST_FOUND: Final = 12
 _NEVER: Final = frozenset({"run", "trace_id", "time", "received", "duration", "request", "kept", "outcome", "status", "process.pid", "service.instance.id", "span_id"})  # fmt: skip
-"""What is of one run alone, or is what failing means."""
+"""Fields that differ in every run, or that only say that it failed."""
 
 
 class Run(NamedTuple):
-    """One run: its values by name, the steps it took, and how many runs it stands for."""
+    """One run: its values by name, its steps, and how many runs it represents."""
 
     values: Mapping[str, Any]
     steps: Iterable[str] = ()
@@ -49,13 +49,13 @@ class Common:
     failing_of: int
     healthy_share: float
     chance: float
-    """How probable so much more is by chance."""
+    """The probability of such a difference by chance."""
     folded: list[tuple[str, str]] = field(default_factory=list)
-    """What it brings along: names and values that nearly the same runs have."""
+    """Names and values that nearly the same runs have."""
 
     @property
     def failing_share(self) -> float:
-        """Of failing runs, 0 to 1."""
+        """Share of failing runs, 0 to 1."""
         return self.failing / self.failing_of
 
 
@@ -87,7 +87,7 @@ def contrast(failing: Sequence[Run], healthy: Sequence[Run]) -> Contrast:
     tested: list[Common] = []
     for (name, value), places in bad.items():
         beside = good.get((name, value), ())
-        # What hardly any run has could never stand; how often failing ones have it must not decide what is tested.
+        # What hardly any run has could never be significant; its frequency in failing runs must not decide what is tested.
         if len(places) + len(beside) < LEAST_RUNS:
             continue
         share = sum(weights[place] for place in beside) / whole
@@ -117,7 +117,7 @@ def _features(runs: Sequence[Run]) -> _Places:
 
 
 def _add_cuts(failing: Sequence[Run], healthy: Sequence[Run], bad: _Places, good: _Places) -> None:
-    """Add numbers by the best of a few cut points each; how many were tried is made up for by the share that has to stand."""
+    """Add numbers by the best of a few cut points each; the probability is corrected for the number of cut points."""
     numbers: dict[str, list[tuple[float, int, bool]]] = defaultdict(list)
     for runs, is_bad in ((failing, True), (healthy, False)):
         for place, run in enumerate(runs):
@@ -127,7 +127,7 @@ def _add_cuts(failing: Sequence[Run], healthy: Sequence[Run], bad: _Places, good
     for name, values in numbers.items():
         if len({value for value, _, _ in values}) < LEAST_DISTINCT:
             continue
-        # Single values of such a number say nothing by themselves.
+        # Single values of such a number mean nothing.
         for places in (bad, good):
             for key in [key for key in places if key[0] == name]:
                 del places[key]
@@ -143,7 +143,8 @@ def _add_cuts(failing: Sequence[Run], healthy: Sequence[Run], bad: _Places, good
 
 
 def _folded(stands: list[Common], bad: _Places, good: _Places) -> list[Common]:
-    """Return what is listed by itself; what nearly the same runs have, and other cuts of the same number, are listed with the stronger one."""
+    """Return what is listed separately; values of nearly the same runs, and other cuts of the same number, are
+    listed with the stronger one."""
     found: list[Common] = []
     for one in stands:
         here = _runs_of((one.name, one.value), bad, good)

@@ -25,7 +25,7 @@ class Step(NamedTuple):
 
 
 def steps_of(trail: Iterable[Mapping[str, Any]]) -> list[Step]:
-    """Return the steps of a run, in order. What only tells of a failure is none."""
+    """Return the steps of a run, in order, without entries that only report a failure."""
     found = []
     for step in trail:
         if step.get("kind") == "failure":

@@ -1,9 +1,11 @@
-"""The turning point: the first step of a failing run that healthy runs of its entry point do not have, do otherwise, or take far less time for.
+"""The turning point: the first step of a failing run that healthy runs of its entry point do not have, do
+differently, or finish far sooner.
 
-A difference counts by how few of the healthy runs show the same. Runs differ without anything being wrong, too: so each healthy run is looked at
-like the failing one, against all others, and a difference is named only if at most one in twenty of them shows one as strong (a conformal test,
+A difference counts by how few of the healthy runs show the same. Healthy runs differ from each other, too: so each
+healthy run is compared with all others like the failing one, and a difference is named only if at most one in twenty
+of them shows an equally strong one (a conformal test,
 V. Vovk, A. Gammerman and G. Shafer, "Algorithmic Learning in a Random World", 2005): with nothing wrong something is named in 5% at most.
-Where it stands among the steps follows from an alignment with the healthy run that is nearest (S. B. Needleman and C. D. Wunsch, J. Mol. Biol. 48, 1970).
+Its place among the steps follows from an alignment with the nearest healthy run (S. B. Needleman and C. D. Wunsch, J. Mol. Biol. 48, 1970).
 """
 
 from __future__ import annotations
@@ -28,14 +30,14 @@ MOST_ALIGNED: Final = 400
 
 
 class Difference(NamedTuple):
-    """One thing that a run does unlike healthy ones."""
+    """One difference from healthy runs."""
 
     kind: DifferenceKind
     place: int
-    """The step of the run that it is, or before which something is missing."""
+    """The step that differs, or before which something is missing."""
     key: str
     alike: int
-    """So many healthy runs show the same."""
+    """The number of healthy runs that show the same."""
     of: int
     weight: float
     said: str
@@ -47,26 +49,26 @@ class Turning:
 
     named: Difference | None
     differences: list[Difference]
-    """All that are as strong, in their order; of each thing one."""
+    """All that are equally strong, in order; one of each kind."""
     healthy: int
     said: str
 
 
 @dataclass(slots=True)
 class _Habits:
-    """What runs do: how many have each step, end it in which way, and how long it takes."""
+    """Statistics of runs: how many have each step, with which outcome, and how long it takes."""
 
     runs: int = 0
     having: Counter[str] = field(default_factory=Counter)
     times_a_run: dict[str, Counter[int]] = field(default_factory=lambda: defaultdict(Counter))
-    """By step: in how many of the runs that have it, it comes so often."""
+    """By step: the number of runs by how often they have it."""
     outcomes: dict[str, Counter[str]] = field(default_factory=lambda: defaultdict(Counter))
-    """By step: in how many runs it ended so."""
+    """By step: the number of runs by its outcome."""
     times: dict[str, list[float]] = field(default_factory=lambda: defaultdict(list))
     """By step: the longest of each run."""
 
     def add(self, run: Sequence[Step], sign: int = 1) -> None:
-        """Count a run, or (-1) take it back."""
+        """Add a run, or (-1) remove it."""
         self.runs += sign
         for key, times in Counter(step.key for step in run).items():
             self.having[key] += sign
@@ -81,7 +83,7 @@ class _Habits:
 
 
 def turning_point(failing: Sequence[Step], healthy: Sequence[Sequence[Step]]) -> Turning:
-    """Return where a run left the path that healthy runs take. ``healthy`` has the newest first; the nearest of them are compared."""
+    """Return where a run differs from healthy runs. ``healthy`` has the newest first; the nearest of them are compared."""
     runs = [run for run in healthy if run][:MOST_HEALTHY]
     if len(runs) < LEAST_HEALTHY:
         return Turning(
@@ -100,7 +102,7 @@ def turning_point(failing: Sequence[Step], healthy: Sequence[Sequence[Step]]) ->
     if not found:
         return Turning(None, [], len(runs), f"This run did all that {len(runs):,} healthy runs do, and nothing else.")
     usual = []
-    # Each is held against as many others, the failing one among them: with nothing wrong it might be any of them.
+    # Each is compared with as many others, the failing one among them: with nothing wrong it could be any of them.
     habits.add(failing)
     for place, run in enumerate(runs):
         habits.add(run, -1)
@@ -121,13 +123,13 @@ def turning_point(failing: Sequence[Step], healthy: Sequence[Sequence[Step]]) ->
 
 
 def nearest_of(failing: Sequence[Step], healthy: Sequence[Sequence[Step]]) -> int | None:
-    """Return the place of the healthy run that has most steps in common with a failing one; None where there is none."""
+    """Return the index of the healthy run that has most steps in common with a failing one; None where there is none."""
     some = [Counter(step.key for step in run) for run in healthy[:MOST_HEALTHY]]
     return _nearest(Counter(step.key for step in failing), some) if some else None
 
 
 def side_by_side(failing: Sequence[Step], healthy: Sequence[Step]) -> list[tuple[int | None, int | None]]:
-    """Align two runs; return places of both, None where the other has a step of its own. Both are bounded, from their ends."""
+    """Align two runs; return pairs of indexes, None where the other has a step of its own. Only the ends of long runs are aligned."""
     first, second = max(0, len(failing) - MOST_ALIGNED), max(0, len(healthy) - MOST_ALIGNED)
     a, b = failing[first:], healthy[second:]
     rows, columns = len(a), len(b)
@@ -154,7 +156,8 @@ def side_by_side(failing: Sequence[Step], healthy: Sequence[Step]) -> list[tuple
 
 
 def _differences(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) -> list[Difference]:
-    """Return what a run does unlike others, in the order of its steps. Of a step that it lacks, where the nearest run has it."""
+    """Return the differences of a run from others, in the order of its steps. A missing step is placed where the
+    nearest run has it."""
     n = habits.runs
     found: list[Difference] = []
     seen: set[str] = set()
@@ -200,7 +203,7 @@ def _differences(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) 
 
 
 def _fewer_or_more(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) -> list[Difference]:
-    """Return the steps that a run has, and nearly all others have more often, or less often, than it; each where it differs from the nearest."""
+    """Return the steps that a run has more or less often than nearly all others; each where it differs from the nearest."""
     n = habits.runs
     odd: dict[str, tuple[bool, int, int]] = {}
     for key, here in Counter(step.key for step in run).items():
@@ -236,7 +239,7 @@ def _times(count: int) -> str:
 
 
 def _missing(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step], seen: set[str]) -> list[Difference]:
-    """Return the steps that nearly all others have and this run lacks: inside of it, or right behind its end, where it stopped."""
+    """Return the steps that nearly all others have and this run lacks: inside of it, or right after its end."""
     n = habits.runs
     lacking = {key for key, having in habits.having.items() if key not in seen and having >= 3 * n / 4}
     if not lacking:
@@ -252,7 +255,7 @@ def _missing(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step], seen
             continue
         lacking.discard(key)
         behind = place >= len(run)
-        # Of what comes after its end only the first says anything: the rest is missing because the run was over.
+        # After its end only the first missing step counts: the rest is missing because the run was over.
         stopped = behind
         having = habits.having[key]
         said = (
@@ -265,12 +268,12 @@ def _missing(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step], seen
 
 
 def _weight(alike: int, of: int) -> float:
-    """Return how much it says that so few are alike: the logarithm of the odds against, with one of each kind more (T. Bayes, P. S. Laplace)."""
+    """Return the weight of so few runs alike: the logarithm of the odds against it, with Laplace's correction of one of each kind."""
     return math.log((of + 2) / (alike + 1)) if of else 0.0
 
 
 def _nearest(bag: Counter[str], bags: Sequence[Counter[str]], without: int = -1) -> int:
-    """Return which of some runs has most steps in common with one (P. Jaccard's coefficient, of steps with how often they come)."""
+    """Return the run that has most steps in common with one (P. Jaccard's coefficient, of steps with their counts)."""
 
     def alike(place: int) -> float:
         return sum((bag & bags[place]).values()) / max(1, sum((bag | bags[place]).values()))

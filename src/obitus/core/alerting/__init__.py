@@ -1,1 +1,1 @@
-"""Alerts, as far as they are computed: what rules mean, what is more than usual, when a message may go out, what it says."""
+"""The computation of alerts: conditions of rules, what is usual, when a message may go out, its text."""

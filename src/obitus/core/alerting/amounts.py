@@ -1,7 +1,7 @@
 """Amounts of a window, and whether a rule's limit holds for them: a fixed one, or what is usual at that hour of the week.
 
-What is usual is tested as releases are (``core.statistics``): exactly, and with as much doubt as windows of the last weeks differ among
-themselves, those of that hour and all others.
+The usual is tested as releases are (``core.statistics``): exactly, and allowing for how much the windows of the last
+weeks differ among themselves, those of that hour and all others.
 """
 
 from __future__ import annotations
@@ -23,20 +23,20 @@ from obitus.core.statistics import fewer, more, share_fewer, share_more
 from obitus.core.wording import count_of
 
 LEAST: Final = 5
-"""So many records at least before anything is more than usual: of less nobody is woken."""
+"""Fewest records for more than usual."""
 LEAST_FAILED: Final = 3
-"""So many failed runs at least before a share of runs is over a limit: one of one is no share."""
+"""Fewest failed runs for a share over a limit: one of one is no share."""
 LEAST_EARLIER: Final = 2
-"""So many earlier windows at least before anything is usual."""
+"""Fewest earlier windows for a usual amount."""
 MOST_WEEKS: Final = 4
 DAYS_BACK: Final = 14
 FROM_MANY: Final = 4
-"""Of so many earlier windows, the one that stands out most is left out."""
+"""From so many earlier windows on, the most extreme one is left out."""
 DIFFERS: Final = 0.2
 PRESUMED_FROM: Final = 4
-"""Windows are presumed to differ by that share beside chance, as surely as if so many more of them had shown it."""
+"""Windows are presumed to differ by that share in addition to chance, with the weight of so many observed windows."""
 FALSE_A_WEEK: Final = 1.0
-"""So many windows a week, of one rule, are more than usual by chance, at most, in the long run."""
+"""Most windows a week of one rule that are more than usual by chance, in the long run."""
 WEEK_MS: Final = 7 * DAY_MS
 _SHARES: Final = {"median": 0.5, "p95": 0.95, "p99": 0.99}
 
@@ -46,7 +46,7 @@ Key = tuple[str, ...]
 
 @dataclass(slots=True)
 class Amount:
-    """What was counted of some records."""
+    """The counts of some records."""
 
     n: int = 0
     """Records; of a share, the runs that failed or were refused."""
@@ -55,7 +55,7 @@ class Amount:
     figure: float = 0.0
     """The sum, or the smallest or largest number."""
     buckets: Counter[float] = field(default_factory=Counter)
-    """Of a percentile: how many by bucket; of runs, by the end of their bucket in milliseconds, 0 beyond all."""
+    """For a percentile: counts by bucket; for runs, by the end of their bucket in milliseconds, 0 beyond all."""
     people: set[str] = field(default_factory=set)
 
     def add(self, other: Amount, stat: str | None) -> None:
@@ -82,7 +82,7 @@ class Judged:
     limit: float | None
     reason: str
     window: tuple[int, int] | None = None
-    """What was looked at, from and to in Unix milliseconds, where that is not the window that ends now."""
+    """The judged window, from and to in Unix milliseconds, where that is not the window that ends now."""
 
 
 def in_all(amounts: Iterable[Amount], stat: str | None) -> Amount:
@@ -94,7 +94,7 @@ def in_all(amounts: Iterable[Amount], stat: str | None) -> Amount:
 
 
 def value_of(condition: Measured, amount: Amount) -> float | None:
-    """Return what an amount comes to, None where nothing can be said: there is no share of no runs."""
+    """Return the value of an amount, None where there is none: no runs have no share."""
     if condition.measure == "count":
         return amount.n
     if condition.measure == "people":
@@ -116,7 +116,7 @@ def value_of(condition: Measured, amount: Amount) -> float | None:
 def _duration(buckets: Mapping[float, int], share: float) -> float | None:
     """Return the duration in milliseconds below which a share of runs lies, as if those of a bucket were spread evenly in it.
 
-    Buckets are known by their ends, 0 for what is beyond all of them: of that only its beginning is known.
+    Buckets are named by their ends, 0 for the last one, of which only the beginning is known.
     """
     in_all_of_them, passed = sum(buckets.values()), 0
     for end in sorted(buckets, key=lambda end: end or math.inf):
@@ -134,10 +134,9 @@ def judge(
     groups: int = 1,
     differs: Callable[[], float] | None = None,
 ) -> Judged:
-    """Say whether the limit of a condition holds for an amount.
-
-    ``earlier`` are the same windows of earlier days, of which `usual` is made; ``groups`` is how many groups are looked at.
-    ``differs`` returns how much windows differ beside chance, as ``differ_by`` does; it is asked where that matters.
+    """Judge an amount by the limit of a condition. ``earlier`` are the same windows of earlier days, for `usual`;
+    ``groups`` is the number of groups. ``differs`` returns how much windows differ in addition to chance, as
+    ``differ_by`` does; it is called only where that matters.
     """
     value = value_of(condition, amount)
     if condition.is_usual:
@@ -161,13 +160,12 @@ def judge(
 
 
 def earlier_windows(end_ms: int, window_ms: int, since_ms: int) -> list[tuple[int, int]]:
-    """Return the windows that say what is usual at that hour: of the same weekday, and while these are few, of days like it.
-
-    Days alike are workdays, or Saturdays and Sundays (UTC). ``since_ms`` is how far back something was counted.
+    """Return the windows that are usual at that hour: of the same weekday, and while these are few, of similar days.
+    Similar days are workdays, or Saturdays and Sundays (UTC). ``since_ms`` is when counting began.
     """
     back = [7 * week for week in range(1, MOST_WEEKS + 1)]
     if end_ms - window_ms - back[LEAST_EARLIER] * DAY_MS < since_ms:
-        # Nothing that this window has a part in says what is usual.
+        # Windows that overlap with this one do not count as usual.
         nearest = -(-window_ms // DAY_MS)
         back += [days for days in range(nearest, DAYS_BACK) if is_weekend(end_ms - days * DAY_MS) == is_weekend(end_ms)]
     found = {end_ms - days * DAY_MS for days in back}
@@ -194,14 +192,14 @@ def _beside_usual(
     if value is None or not seen:
         return Judged(False, value, None, "Nothing is known of that window, or of those before.")
     values = [found for found, _ in seen]
-    # What stood out once before must not hide what stands out now.
+    # An earlier outlier must not hide a present one.
     ranked = sorted(seen, key=lambda one: one[0], reverse=not condition.is_over)
     alike = ranked[:-1] if len(ranked) >= FROM_MANY else ranked
     if condition.measure in ("stat", "people"):
         return _beside_values(condition, value, values, [found for found, _ in alike])
     is_rate = condition.measure != "count"
     before = in_all((one for _, one in alike), None)
-    # A count has the window for its measure, a share or a rate the runs in it.
+    # A count is per window, a share or a rate per run.
     exposed_before, exposed = (before.of, amount.of) if is_rate else (len(alike), 1)
     usual, now = before.n / exposed_before, amount.n / exposed
     if condition.is_over:
@@ -226,17 +224,18 @@ def _beside_usual(
 
 
 def stands_out(condition: Measured, amount: Amount, earlier: Sequence[Amount]) -> bool:
-    """Whether an amount is beyond the middle of earlier ones by a condition's factor: only then it may be more, or less, than usual."""
+    """Whether an amount is beyond the median of earlier ones by a condition's factor: only then can it be more, or
+    less, than usual."""
     value = value_of(condition, amount)
     values = [found for one in earlier if (found := value_of(condition, one)) is not None]
     if value is None or not values:
         return False
-    # Where half of them stood out, the middle is that of the others.
+    # Where half of them were outliers, the median is that of the others.
     return value >= condition.limit * median_low(values) if condition.is_over else value * condition.limit <= median_high(values)  # fmt: skip
 
 
 def _chance(condition: Measured, before: int, exposed_before: int, now: int, exposed: int, unlike: float) -> float:
-    """Return how probable that much (or that little) is, were it as before, and windows as ``unlike`` as they are."""
+    """Return the probability of that much (or that little), if it were as before, with windows that differ by ``unlike``."""
     chance = (more if condition.is_over else fewer)(before, exposed_before, now, exposed, unlike)
     if condition.measure in ("failed", "refused"):
         chance = max(chance, (share_more if condition.is_over else share_fewer)(before, exposed_before, now, exposed))
@@ -244,11 +243,10 @@ def _chance(condition: Measured, before: int, exposed_before: int, now: int, exp
 
 
 def differ_by(like: Iterable[Sequence[tuple[float, float]]], *, presumed: float = DIFFERS**2) -> float:
-    """Return how much windows differ beside chance: the variance of their rates, as a share of the rate's square.
-
-    ``like`` are windows that should be alike, group by group: how many records, in how much (runs, or windows). What Pearson's statistic
-    leaves of their squares when counts alone are taken off (P. McCullagh and J. A. Nelder, Generalized Linear Models, 2nd ed. 1989,
-    section 6.2); moderated by what is ``presumed`` of windows before any were seen.
+    """Return how much windows differ in addition to chance: the variance of their rates, as a share of the rate's
+    square. ``like`` are windows that should be alike, group by group: the number of records, and of runs or windows.
+    It is what remains of Pearson's statistic after the variance of counts is subtracted (P. McCullagh and J. A. Nelder, Generalized Linear Models, 2nd ed. 1989,
+    section 6.2); moderated by a prior (``presumed``).
     """
     weight, squares, free = 0.0, 0.0, 0
     for windows in like:
@@ -273,7 +271,7 @@ def _was_usual(condition: Measured, value: float, usual: float, values: Sequence
 
 
 def _beside_values(condition: Measured, value: float, values: Sequence[float], alike: Sequence[float]) -> Judged:
-    """Compare numbers that are no counts: beyond all that was seen before, by the factor."""
+    """Compare numbers that are no counts: beyond all earlier ones, by the factor."""
     usual = median(alike)
     if condition.is_over:
         holds = value > max(alike) and value >= condition.limit * usual and value > 0

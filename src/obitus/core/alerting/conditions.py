@@ -1,7 +1,6 @@
 """What alert rules wait for, in one small language.
 
-``new issue where app=sailings``, ``count of failures > 20 in 10m by entry_point``, ``no runs for 2h by entry_point``: something
-that happens, an amount in a window, or something that stays away; of what a question means, where one follows.
+``new issue where app=sailings``, ``count of failures > 20 in 10m by entry_point``, ``no runs for 2h by entry_point``: something that happens, an amount in a window, or something that stops coming; for the records of a question, where one follows.
 """
 
 from __future__ import annotations
@@ -32,9 +31,9 @@ SHORTEST_MS: Final = MINUTE_MS
 RUNS_SHORTEST_MS: Final = 5 * MINUTE_MS
 """Runs are counted by five minutes."""
 TIMES: Final = 2.0
-"""By this factor at least something is more than usual."""
+"""Smallest factor for more than usual."""
 RUN_FIELDS: Final = frozenset({"app", "environment", "release", "entry_point", "outcome", "status"})
-"""What is counted of all runs; of other fields only the runs that were sent whole know."""
+"""Fields that are counted for all runs; other fields are known only for runs that were sent whole."""
 REPORT_FIELDS: Final = frozenset({"app"})
 EXAMPLES: Final = (
     "new issue where app=sailings environment=production",
@@ -102,7 +101,7 @@ _QUANTITY: Final = re.compile(r"([0-9.]+)\s?(%|[A-Za-zµ]*)")
 
 @dataclass(frozen=True, slots=True)
 class Happens:
-    """Something that happens, and is known at once."""
+    """An event, which is known at once."""
 
     kinds: tuple[Happening, ...]
     where: str = ""
@@ -111,13 +110,13 @@ class Happens:
 
 @dataclass(frozen=True, slots=True)
 class Measured:
-    """An amount of a window, of each group for itself, over or under a limit."""
+    """An amount of a window, for each group, over or under a limit."""
 
     measure: Measure
     source: Source
     sign: Operator
     limit: float
-    """Shares are between 0 and 1, durations in milliseconds. Of `usual`: by what factor at least."""
+    """Shares are between 0 and 1, durations in milliseconds. For `usual`: the smallest factor."""
     is_usual: bool
     window_ms: int
     by: tuple[str, ...] = ()
@@ -128,13 +127,13 @@ class Measured:
 
     @property
     def is_over(self) -> bool:
-        """Whether it waits for too much, and not for too little."""
+        """Whether it waits for too much rather than too little."""
         return self.sign in (">", ">=")
 
 
 @dataclass(frozen=True, slots=True)
 class Silent:
-    """Something that came before, and stays away."""
+    """Something that used to come, and stops."""
 
     source: Literal["runs", "reports"]
     window_ms: int
@@ -147,7 +146,7 @@ Condition = Happens | Measured | Silent
 
 
 def read_condition(text: str, now_ms: int) -> Condition:
-    """Understand a condition; raises QuestionTrouble, which says where it stops to be one, and what is expected there."""
+    """Parse a condition; raises QuestionTrouble with the position of the error and what is expected there."""
     if len(text) > MOST_CHARACTERS:
         raise QuestionTrouble(f"a condition has up to {MOST_CHARACTERS:,} characters", MOST_CHARACTERS + 1)
     split = _WHERE.search(text)
@@ -203,7 +202,7 @@ def measure_said(condition: Measured) -> str:
 
 
 def amount_said(condition: Measured, value: float) -> str:
-    """Say an amount in the unit of what is measured: ``5.2%``, ``812 ms``, ``31``."""
+    """Write an amount in the unit of the measure: ``5.2%``, ``812 ms``, ``31``."""
     if condition.measure in ("failed", "refused"):
         return f"{value * 100:.3g}%"
     if condition.measure == "stat" and condition.of == "duration" and condition.stat != "sum":
@@ -212,7 +211,7 @@ def amount_said(condition: Measured, value: float) -> str:
 
 
 def interval_ms(condition: Measured | Silent) -> int:
-    """Return how often a condition is looked at, in milliseconds: a window of a day need not be looked at twice a minute."""
+    """Return the interval of evaluation of a condition, in milliseconds: longer for longer windows."""
     return max(30_000, min(15 * MINUTE_MS, condition.window_ms // 120))
 
 
@@ -231,7 +230,7 @@ def _each(by: tuple[str, ...]) -> str:
 
 
 def _check_fields(condition: Condition, node: Node, at: int) -> None:
-    """Refuse a question about fields that are not counted, instead of never firing."""
+    """Refuse a question about fields that are not counted; the rule would never fire."""
     known = _fields_of(condition)
     for leaf in leaves_of(node):
         if known is not None and (not isinstance(leaf, Compare | Exists) or leaf.field not in known):

@@ -1,4 +1,4 @@
-"""Amounts in the course of time: windows made of slots, and what a rule would have done in some weeks."""
+"""Amounts over time: windows made of slots, and what a rule would have done in some weeks."""
 
 from __future__ import annotations
 
@@ -25,17 +25,18 @@ from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
 from obitus.core.wording import span
 
 HOURS_FROM_MS: Final = 6 * HOUR_MS
-"""Windows so long are made of hours."""
+"""Windows from this length on are made of hours."""
 LOOKS_UNTIL_OVER: Final = 2
-"""A firing is over once its condition has not held so many times in a row: what is about its limit must not come and go."""
+"""A firing is over once its condition has not held this many times in a row, so that a value near its limit does not
+fire again and again."""
 
 Slots = Mapping[int, Amount]
-"""Amounts by slot: so many times the slots' length since 1970."""
+"""Amounts by slot: the number of the slot since 1970."""
 
 
 @dataclass(slots=True)
 class Firing:
-    """One time that a rule held, of one group."""
+    """One firing of a rule, for one group."""
 
     key: Key
     begun_ms: int
@@ -45,11 +46,11 @@ class Firing:
     worst: float | None
     over_ms: int | None = None
     missed: int = 0
-    """How many times in a row it has not held."""
+    """How often in a row it has not held."""
 
 
 def slot_ms_of(condition: Measured | Silent) -> int:
-    """Return how long the slots are that a condition's windows are made of."""
+    """Return the length of the slots of a condition's windows."""
     if condition.window_ms >= HOURS_FROM_MS or (isinstance(condition, Measured) and condition.is_usual):
         return HOUR_MS
     by_five = isinstance(condition, Silent) or condition.source == "runs" or condition.measure == "per thousand"
@@ -57,7 +58,8 @@ def slot_ms_of(condition: Measured | Silent) -> int:
 
 
 def window_slots(condition: Measured, now_ms: int, slot_ms: int) -> range:
-    """Return the slots of the window that ends now. It covers no more than the window where too much is waited for, no less where too little."""
+    """Return the slots of the window that ends now. It is never longer than the window where the rule waits for too
+    much, never shorter where it waits for too little."""
     last = now_ms // slot_ms
     count = condition.window_ms // slot_ms + (0 if condition.is_over else 1)
     return range(last - max(1, count) + 1, last + 1)
@@ -72,8 +74,8 @@ def window_amount(condition: Measured, slots: Slots, now_ms: int, slot_ms: int) 
 def usual_windows(condition: Measured, now_ms: int) -> list[tuple[int, int]]:
     """Return the windows of whole hours that are compared with earlier days: the last one that is complete, and the one that has begun.
 
-    Hours are what is known of earlier days. In the hour that has begun there may be enough already to be more than usual in a whole one;
-    that there is little in it says nothing.
+    Earlier days are counted by hours. The hour that has begun may already have more than a whole usual one; that it
+    has little says nothing.
     """
     hour_ms = now_ms // HOUR_MS * HOUR_MS
     complete = (hour_ms - condition.window_ms, hour_ms)
@@ -82,7 +84,8 @@ def usual_windows(condition: Measured, now_ms: int) -> list[tuple[int, int]]:
 
 
 def beside_usual(condition: Measured, hours: Slots, now_ms: int, since_ms: int, groups: int) -> Judged:
-    """Judge the last windows of whole hours by what was usual, from amounts by the hour; the first that holds counts, else the last."""
+    """Judge the last windows of whole hours by the usual amounts, from amounts by the hour; the first that holds
+    counts, else the last."""
     judged = Judged(False, None, None, "")
     for from_ms, to_ms in usual_windows(condition, now_ms):
         found = _beside_earlier(condition, hours, from_ms, to_ms, since_ms, groups)
@@ -93,9 +96,8 @@ def beside_usual(condition: Measured, hours: Slots, now_ms: int, since_ms: int, 
 
 
 def _beside_earlier(condition: Measured, hours: Slots, from_ms: int, to_ms: int, since_ms: int, groups: int) -> Judged:
-    """Judge a window by what was usual, once more without the earlier windows that the rule itself would have fired at.
-
-    What stood out does not say what is usual, unless that is what happens more often than not.
+    """Judge a window by the usual amounts, then once more without the earlier windows in which the rule itself would
+    have fired. Outliers are not usual, unless they are the majority.
     """
     amount = _between(condition, hours, from_ms, to_ms)
     windows = earlier_windows(to_ms, to_ms - from_ms, since_ms)
@@ -117,7 +119,7 @@ def _beside_earlier(condition: Measured, hours: Slots, from_ms: int, to_ms: int,
 def _stood_out(
     condition: Measured, hours: Slots, window: tuple[int, int], amount: Amount, since_ms: int, groups: int
 ) -> bool:
-    """Whether the rule would have fired at an earlier window."""
+    """Whether the rule would have fired in an earlier window."""
     from_ms, to_ms = window
     earlier = [_between(condition, hours, *one) for one in earlier_windows(to_ms, to_ms - from_ms, since_ms)]
     if not stands_out(condition, amount, earlier):
@@ -151,9 +153,8 @@ def would_have_fired(
     to_ms: int,
     since_ms: int,
 ) -> list[Firing]:
-    """Return the firings of a span, the earliest first: what a rule would have done, looked at once in each slot.
-
-    ``hours`` has amounts by the hour, for what is usual; ``since_ms`` says how far back something was counted.
+    """Return the firings of a span, the earliest first: what a rule would have done, evaluated once in each slot.
+    ``hours`` has amounts by the hour, for the usual; ``since_ms`` is when counting began.
     """
     slot_ms = slot_ms_of(condition)
     found: list[Firing] = []
@@ -171,7 +172,8 @@ def _judged(condition: Measured, slots: Slots, hours: Slots, now_ms: int, since_
 
 
 def _looks(condition: Measured, slots: Slots, from_ms: int, to_ms: int, slot_ms: int) -> Iterator[int]:
-    """Yield the times to look at: the end of each slot. Where too much is waited for, only around slots with something in them."""
+    """Yield the times of evaluation: the end of each slot. Where the rule waits for too much, only around slots with
+    something in them."""
     first, end = from_ms // slot_ms, to_ms // slot_ms
     if not condition.is_over:
         yield from (slot * slot_ms + slot_ms - 1 for slot in range(first, end))
@@ -185,7 +187,7 @@ def _looks(condition: Measured, slots: Slots, from_ms: int, to_ms: int, slot_ms:
 
 
 def firings_of(condition: Measured, key: Key, looked: Iterator[tuple[int, Judged]]) -> list[Firing]:
-    """Return the firings of one group from how its windows were judged, in their order."""
+    """Return the firings of one group from the judgements of its windows, in order."""
     found: list[Firing] = []
     for now_ms, judged in looked:
         standing = found[-1] if found and found[-1].over_ms is None else None
@@ -197,7 +199,7 @@ def firings_of(condition: Measured, key: Key, looked: Iterator[tuple[int, Judged
 
 
 def go_on(condition: Measured, firing: Firing, judged: Judged, now_ms: int) -> None:
-    """Let a firing go on, or be over."""
+    """Continue a firing, or end it."""
     if judged.holds:
         firing.missed = 0
         if judged.value is not None:
@@ -210,7 +212,7 @@ def go_on(condition: Measured, firing: Firing, judged: Judged, now_ms: int) -> N
 
 
 def stayed_away(condition: Silent, last_ms: Mapping[Key, int], now_ms: int) -> dict[Key, Judged]:
-    """Say for each group that came before whether it has stayed away for the window; ``last_ms`` is when it came last."""
+    """Return for each known group whether it has stayed away for the window; ``last_ms`` is when it came last."""
     found = {}
     for key, came_ms in last_ms.items():
         away_ms = now_ms - came_ms

@@ -1,6 +1,5 @@
-"""What a message says: one content, as plain text, as HTML that needs no images, and as data for templates and other programs.
-
-Whatever was reported is text here: in HTML every character that would mean something is escaped.
+"""Messages: one content, as plain text, as HTML without images, and as data for templates and other programs.
+Reported values are text: in HTML they are escaped.
 """
 
 from __future__ import annotations
@@ -16,14 +15,14 @@ from obitus.core.wording import count_of, minute_of, span
 
 _BARS: Final = "▁▂▃▄▅▆▇█"
 MOST_PARTS: Final = 20
-"""Firings that one message describes; of more it says how many."""
+"""Firings that one message describes; further ones are only counted."""
 LONGEST_TITLE: Final = 180
 _INK, _QUIET, _ACCENT, _RUST, _RULE, _PAPER = "#2a2622", "#6b645c", "#0f5f63", "#a5402a", "#d8d0c4", "#fbf8f2"
 
 
 @dataclass(frozen=True, slots=True)
 class Act:
-    """Something that can be done from the message: the link asks before it does it, and is good once."""
+    """An action of the message: its link asks for confirmation, and works once."""
 
     label: str
     link: str
@@ -34,11 +33,11 @@ class Part:
     """One thing that fired."""
 
     title: str
-    """What it is about: an issue, or a measure with its group."""
+    """Its subject: an issue, or a measure with its group."""
     what: str
     """What happened: `new issue`, `share of failed runs`."""
     rules: Sequence[str]
-    """The rules that fired: of one issue there may be several."""
+    """The rules that fired: several may fire for one issue."""
     reason: str
     """Why, with the numbers."""
     begun: str
@@ -49,9 +48,9 @@ class Part:
     facts: Sequence[tuple[str, str]] = ()
     course: Sequence[float] = ()
     link: str = ""
-    """Where it is in the console."""
+    """Its address in the console."""
     records: str = ""
-    """The search that finds exactly the records that caused it."""
+    """The search for exactly the records that caused it."""
     acts: Sequence[Act] = ()
 
 
@@ -65,19 +64,19 @@ class Letter:
     title: str
     parts: Sequence[Part]
     more: int = 0
-    """Firings that it does not describe."""
+    """The number of firings that it does not describe."""
     text: str = ""
-    """What a digest or a test says."""
+    """The text of a digest or a test."""
     home: str = ""
     """The address of the console."""
     thread: str = ""
-    """What messages about the same are kept together by."""
+    """Key of messages about the same subject."""
     sent: str = ""
     notes: Sequence[str] = field(default_factory=tuple)
 
 
 def title_of(kind: str, parts: Sequence[Part], more: int) -> str:
-    """Return the title of a message: what comes first says most."""
+    """Return the title of a message, the most important part first."""
     first = parts[0]
     several = len(parts) + more
     if kind == "over":
@@ -131,7 +130,7 @@ def as_html(letter: Letter) -> str:
 
 
 def as_data(letter: Letter) -> dict[str, Any]:
-    """Return a message as data: what templates are given, and what goes into a CloudEvent."""
+    """Return a message as data: for templates, and for CloudEvents."""
     found = asdict(letter)
     found["parts"] = [
         asdict(part) | {"facts": [{"label": label, "value": value} for label, value in _facts(part)]}
@@ -142,7 +141,7 @@ def as_data(letter: Letter) -> dict[str, Any]:
 
 
 def bars(course: Sequence[float]) -> str:
-    """Return a course as characters of different heights: readable where no picture is."""
+    """Return values as characters of different heights, for plain text."""
     most = max(course, default=0)
     if most <= 0:
         return _BARS[0] * len(course)
@@ -209,5 +208,5 @@ def _linked(line: str) -> str:
 
 
 def _line(text: str) -> str:
-    """Return a text on one line: what was reported starts no line of its own, and no header."""
+    """Return a text on one line, so that a reported value cannot begin a line or a header."""
     return " ".join("".join(sign if sign.isprintable() else " " for sign in text).split())

@@ -1,4 +1,4 @@
-"""When a message may go out: quiet hours by zone, silences, so many an hour, and when one that failed is tried again."""
+"""When a message may go out: quiet hours by zone, silences, the limit per hour, and retries."""
 
 from __future__ import annotations
 
@@ -14,32 +14,32 @@ from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
 
 DAYS: Final = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 TOGETHER_MS: Final = 5 * MINUTE_MS
-"""What else fires about the same issue so soon after a message waits, and goes out as one."""
+"""Further firings about an issue within this time after a message are collected into one."""
 FIRST_PAUSE_S: Final = 2.0
 LONGEST_PAUSE_S: Final = 1800.0
 GIVEN_UP_MS: Final = DAY_MS
-"""So long a message is tried."""
+"""How long a message is tried."""
 _SPAN: Final = re.compile(r"(\d{1,2}):(\d{2})\s*-\s*(\d{1,2}):(\d{2})")
 _AT: Final = re.compile(r"(?:(mon|tue|wed|thu|fri|sat|sun)\s+)?(\d{1,2}):(\d{2})")
 
 
 class PacingTrouble(ValueError):
-    """The text names no hours or no zone; says what is expected."""
+    """The text is no valid span of hours or no zone; says what is expected."""
 
 
 @dataclass(frozen=True, slots=True)
 class QuietHours:
-    """The hours of a day in which somebody is not written to, by their own clock."""
+    """Quiet hours of a day, by a person's own clock."""
 
     zone: ZoneInfo
     start: time
     end: time
-    """Before the start where it lies on the next day."""
+    """Before the start where it is on the next day."""
     days: frozenset[int]
     """Weekdays, 0 for Monday, on which such a span begins."""
 
     def ends_ms(self, now_ms: int) -> int | None:
-        """Return when the quiet hours that it is in end, None when it is in none."""
+        """Return the end of the quiet hours that contain a time, None outside of all."""
         now = datetime.fromtimestamp(now_ms / 1000, self.zone)
         for back in (0, 1):
             day = now.date() - timedelta(days=back)
@@ -62,7 +62,7 @@ def read_zone(name: str) -> ZoneInfo:
 
 
 def read_quiet_hours(text: str, zone: str) -> QuietHours:
-    """Understand ``22:00-07:00``, ``sat,sun 00:00-00:00``; raises PacingTrouble."""
+    """Parse ``22:00-07:00``, ``sat,sun 00:00-00:00``; raises PacingTrouble."""
     days, _, hours = text.strip().rpartition(" ")
     found = _SPAN.fullmatch(hours)
     try:
@@ -92,7 +92,7 @@ class Silence:
     def covers(
         self, rule: str, now_ms: int, *, apps: Collection[str], environments: Collection[str], issue: int | None
     ) -> bool:
-        """Whether what fires now is silenced by it. Of something whose app is not known, only what silences all apps is."""
+        """Whether it silences a firing. A firing without a known app is silenced only by a silence of all apps."""
         return (
             self.from_ms <= now_ms < self.until_ms
             and self.rule in (None, rule)
@@ -103,15 +103,14 @@ class Silence:
 
 
 def pause_s(tries: int, dice: random.Random) -> float:
-    """Return how long to wait before the next try: twice as long each time, up to half an hour, and by chance up to a quarter more.
-
-    The chance keeps many messages from coming back at one moment.
+    """Return how long to wait before the next try: twice as long each time, up to half an hour, and up to a quarter
+    more at random, so that many messages do not come back at one moment.
     """
     return min(LONGEST_PAUSE_S, FIRST_PAUSE_S * 2.0 ** min(tries - 1, 20)) * (1 + dice.random() / 4)
 
 
 def is_above_rate(sent_ms: Sequence[int], now_ms: int, an_hour: int) -> bool:
-    """Whether as many were sent in the hour before now as may be."""
+    """Whether the limit of messages in the last hour is reached."""
     return sum(1 for time_ms in sent_ms if time_ms > now_ms - HOUR_MS) >= an_hour
 
 
@@ -134,6 +133,6 @@ def next_digest_ms(at: str, zone: str, now_ms: int) -> int:
 
 
 def is_weekly(at: str) -> bool:
-    """Whether a digest is one of a week."""
+    """Whether a digest is weekly."""
     found = _AT.fullmatch(at.strip().lower())
     return found is not None and found[1] is not None

@@ -1,4 +1,4 @@
-"""Alert rules as a team wants them: one by one, or in a file that it keeps in its repository; and what a file would change.
+"""Alert rules as a team defines them: one by one, or in a file in its repository; and the changes that a file would make.
 
 [[alert]]
 name = "boardings-fail"
@@ -34,7 +34,7 @@ _KEYS: Final = frozenset({"name", "when", "to", "priority", "at_most_an_hour", "
 
 
 class WantedTrouble(ValueError):
-    """A rule, or a file of rules, is not right; says where and what is expected. ``field`` names the part."""
+    """A rule, or a file of rules, is not valid; says where and what is expected. ``field`` names the part."""
 
     def __init__(self, field: str, said: str, position: int | None = None) -> None:
         super().__init__(said)
@@ -43,7 +43,7 @@ class WantedTrouble(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """A rule as somebody wants it."""
+    """A rule as it is defined."""
 
     name: str
     condition: str
@@ -53,12 +53,12 @@ class Wanted:
     escalate_to: tuple[str, ...] = ()
     escalate_after_ms: int | None = None
     source: str = ""
-    """The file that it comes from, '' for none."""
+    """The file that defines it, '' for none."""
 
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """What a file would do with one rule, and what is different."""
+    """What a file would do with one rule, and the differences."""
 
     name: str
     act: Literal["add", "change", "keep", "end", "leave"]
@@ -67,7 +67,7 @@ class Step:
 
 
 def check(wanted: Wanted, now_ms: int, channels: Collection[str] | None = None) -> None:
-    """Raise WantedTrouble where a rule cannot be used; ``channels`` are those that there are."""
+    """Raise WantedTrouble where a rule cannot be used; ``channels`` are the existing ones."""
     if not NAME.fullmatch(wanted.name):
         raise WantedTrouble(
             "name",
@@ -121,7 +121,7 @@ def read_file(text: str, source: str) -> list[Wanted]:
 
 
 def plan(there: Mapping[str, Wanted], wanted: Sequence[Wanted], *, ends_others: bool) -> list[Step]:
-    """Return what a file would do: add, change, or keep what it names; what it does not name is left, or ended where that is asked for."""
+    """Return what a file would do: add, change or keep its rules; other rules are left, or ended if requested."""
     steps = []
     for one in wanted:
         before = there.get(one.name)

@@ -1,7 +1,6 @@
-"""Questions: what people ask of failures, logs and runs, in one small language.
+"""Questions about failures, logs and runs, in one small language.
 
-``user.id=p-102 entry_point~boardings "vehicle height"``: terms that must all hold. ``reading`` makes a tree of a text, ``tree``
-says what it is made of, ``holding`` answers whether a record is meant. The store answers the same trees with SQL.
+``user.id=p-102 entry_point~boardings "vehicle height"``: terms that must all hold. ``reading`` parses a text into a tree, ``tree`` defines its nodes, ``holding`` says whether a record matches. The store answers the same trees with SQL.
 """
 
 from obitus.core.asking.holding import holds

@@ -1,4 +1,4 @@
-"""Whether a record is meant by a question."""
+"""Whether a record matches a question."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from obitus.core.terms import value_text, words_of
 
 
 def holds(node: Node, record: Mapping[str, Any], texts: Sequence[str]) -> bool:
-    """Whether a record (field to value) is meant. ``texts`` are the fields that words are looked for in."""
+    """Whether a record (field to value) matches. ``texts`` are the fields in which words are searched."""
     if isinstance(node, All):
         return all(holds(part, record, texts) for part in node.parts)
     if isinstance(node, AnyOf):
@@ -44,7 +44,7 @@ def leaf_holds(leaf: Leaf, value: Any) -> bool:
 
 
 def words_stand_in(leaf: Words, text: str) -> bool:
-    """Whether words stand in a text one after the other, whatever their case and whatever stands between them."""
+    """Whether a text has these words one after the other, ignoring case and the characters between them."""
     written = f" {' '.join(words_of(text))} "
     return f" {' '.join(leaf.words)}{'' if leaf.open_end else ' '}" in written
 

@@ -1,4 +1,4 @@
-"""Which values occur most in what was found, field by field: what one would narrow down by, or leave out."""
+"""The most frequent values of the records found, by field: to narrow the question down."""
 
 from __future__ import annotations
 
@@ -23,21 +23,20 @@ _ONE_EACH: Final = frozenset({"time", "received", "trace_id", "span_id", "run", 
 
 @dataclass(slots=True)
 class Occurring:
-    """One field: how many of the records have it, how many different values, and those that most have."""
+    """One field: how many of the records have it, the number of different values, and the most frequent ones."""
 
     name: str
     having: int = 0
     values: Counter[str] = field(default_factory=Counter)
 
     def most(self) -> list[tuple[str, int]]:
-        """Return the commonest values as text, each with how many records have it."""
+        """Return the most frequent values as text, each with its number of records."""
         return sorted(self.values.items(), key=lambda one: (-one[1], one[0]))[:MOST_VALUES]
 
 
 def occurring(kind: Kind, records: Iterable[Mapping[str, Any]]) -> list[Occurring]:
-    """Return the fields of records, those of their own first, then attributes that most have.
-
-    Left out are fields of which each record has another value, such as times: nobody narrows down by them.
+    """Return the fields of records, those of the kind first, then the most frequent attributes. Fields with a
+    different value in each record, such as times, are left out.
     """
     found: dict[str, Occurring] = {}
     for record in records:
@@ -53,6 +52,6 @@ def occurring(kind: Kind, records: Iterable[Mapping[str, Any]]) -> list[Occurrin
                 one.values[text] += 1
     own = [found.pop(name) for name in _FIRST[kind] if name in found]
     attributes = sorted(found.values(), key=lambda one: (-one.having, one.name))
-    # With as many values as records there is nothing that would leave more than one of them.
+    # With as many values as records each value would match only one of them.
     listed = [one for one in (*own, *attributes) if one.having < 3 or any(n > 1 for n in one.values.values())]
     return listed[:MOST_FIELDS]

@@ -18,7 +18,7 @@ from obitus.core.terms import words_of
 MOST_CHARACTERS: Final = 2000
 MOST_DEEP: Final = 30
 MOST_TERMS: Final = 100
-# A name is a field where a sign of comparison or ``exists`` follows; anything else is a word of the text.
+# A name is a field where a comparison or ``exists`` follows; anything else is a word.
 GRAMMAR: Final = r"""
 ?start: any
 ?any: all (_OR all)*
@@ -53,7 +53,7 @@ EXAMPLE: Final = 'user.id=p-102 entry_point~boardings "vehicle height"'
 
 
 class QuestionTrouble(ValueError):
-    """The text is no question; says where (``position``, from 1), and what was expected there."""
+    """The text is no question; ``position`` (from 1) is the place of the error, and the message says what was expected there."""
 
     def __init__(self, said: str, position: int) -> None:
         super().__init__(f"At character {position}: {said}.")
@@ -61,7 +61,7 @@ class QuestionTrouble(ValueError):
 
 
 def read(text: str, now_ms: int) -> Node:
-    """Understand a question; raises QuestionTrouble. ``now_ms`` is what relative times count from."""
+    """Parse a question; raises QuestionTrouble. Relative times count from ``now_ms``."""
     if len(text) > MOST_CHARACTERS:
         raise QuestionTrouble(f"a question has up to {MOST_CHARACTERS:,} characters", MOST_CHARACTERS + 1)
     if not text.strip():
@@ -87,12 +87,12 @@ def _parser() -> Lark:
 
 @remembered(500)
 def _parsed(text: str) -> Tree[Token]:
-    """Return the parser's tree of a question: a page asks the same one several times, and whoever follows it each second."""
+    """Return the parser's tree of a question, cached: a page asks the same one several times, and followers each second."""
     return _parser().parse(text)
 
 
 def _check_depth(text: str) -> None:
-    """Refuse what is nested too deep before anything goes down into it."""
+    """Refuse deeply nested texts before they are parsed."""
     brackets = nots = 0
     for found in _PIECE.finditer(text):
         brackets += {"(": 1, ")": -1}.get(found[0], 0)

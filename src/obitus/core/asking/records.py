@@ -1,4 +1,4 @@
-"""A report as the fields that questions ask for. Field names that a report's attributes have too mean the report's own."""
+"""A report as the fields that questions ask for. A field of the report hides an attribute of the same name."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ TEXTS: Final[dict[Kind, tuple[str, ...]]] = {
     "log": ("message",),
     "run": ("request", "entry_point"),
 }
-"""The fields of each kind that words are looked for in."""
+"""The fields of each kind in which words are searched."""
 
 
 def record_of(
@@ -24,7 +24,7 @@ def record_of(
 ) -> dict[str, Any]:
     """Return the fields of a report, after redaction. Empty ones are left out. Times are Unix milliseconds.
 
-    ``release`` is its release by today's name, where that is another than the one it was reported with.
+    ``release`` is its release by its present name, where it was renamed since.
     """
     run = content.get("run") or {}
     found: dict[str, Any] = {
@@ -48,11 +48,11 @@ def record_of(
 
 
 CALLS: Final = "calls"
-"""Whom a run called, as an attribute of it; one of its own by that name is left."""
+"""What a run called, as an attribute; an attribute of the report by that name is kept."""
 
 
 def uuid_text(given: str | None) -> str | None:
-    """Return an id of a run as it is asked for: in lower case, with dashes."""
+    """Return an id of a run as questions write it: in lower case, with dashes."""
     return str(UUID(given)) if given else None
 
 
@@ -91,7 +91,7 @@ def _of_failure(content: Mapping[str, Any]) -> dict[str, Any]:
 
 LONGEST_REQUEST: Final = 2000
 LONGEST_MESSAGE: Final = 1000
-"""Characters of a request line, and of a failure's message, that can be asked for."""
+"""Most characters of a request line, and of a failure's message, that can be searched."""
 _OF_KIND: Final = {"log": _of_log, "run": _of_run, "failure": _of_failure}
 _COMMON: Final = frozenset({"app", "environment", "release", "time", "received", "trace_id", "entry_point", "run"})
 FIELDS: Final[dict[str, frozenset[str]]] = {

@@ -1,6 +1,5 @@
-"""The language of questions, described beside its grammar: ``docs/questions.md`` is made of this, and a test runs every example.
-
-Each form names the rule of the grammar that it is written by, a record that its examples mean, and one that they do not mean.
+"""The reference of the language of questions: ``docs/questions.md`` is made of this, and a test runs every example.
+Each form names its rule of the grammar, a record that matches its examples, and one that does not.
 """
 
 from __future__ import annotations
@@ -12,20 +11,20 @@ from obitus.core.asking.summaries import GRAMMAR as SUMMARY_GRAMMAR
 from obitus.core.clock import HOUR_MS
 
 NOW_MS: Final = 1_795_651_200_000
-"""2026-11-26T00:00:00Z: what relative times in the examples count back from."""
+"""2026-11-26T00:00:00Z: relative times in the examples count back from here."""
 
 
 class Form(NamedTuple):
-    """One way to say something in a question."""
+    """One form of a term."""
 
     rule: str
     """The rule of the grammar."""
     examples: tuple[str, ...]
     means: str
     record: dict[str, Any]
-    """A record that each of the examples means."""
+    """A record that matches each of the examples."""
     other: dict[str, Any]
-    """One that none of them means."""
+    """One that matches none of them."""
 
 
 FORMS: Final = (
@@ -50,7 +49,7 @@ FORMS: Final = (
 
 
 class SummaryForm(NamedTuple):
-    """One way to say what is counted."""
+    """One form of a summary."""
 
     rule: str
     examples: tuple[str, ...]
@@ -67,7 +66,7 @@ SUMMARY_FORMS: Final = (
 
 
 def page(made: str) -> str:
-    """Return the reference as a page in Markdown; ``made`` says how it came to be."""
+    """Return the reference as a page in Markdown; ``made`` is the note that it is generated."""
 
     def code(texts: tuple[str, ...]) -> str:
         # A bar would end the cell.

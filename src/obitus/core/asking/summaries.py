@@ -1,7 +1,7 @@
-"""Summaries: what is counted of the records that a question means.
+"""Summaries: counts and statistics of the records that match a question.
 
-``count by http.response.status_code, entry_point over time``, ``p95 duration by entry_point``: how many there are, or one
-number that says much of many numbers, for each value of up to two fields, in all or in the course of the window.
+``count by http.response.status_code, entry_point over time``, ``p95 duration by entry_point``: the number of
+records, or a statistic of a numeric field, for each value of up to two fields, in all or over time.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ MOST_CHARACTERS: Final = 500
 MOST_SLICES: Final = 60
 """Slices of a window that a summary over time has at most."""
 GAMMA: Final = 1.02
-"""Ratio of the ends of a bucket of numbers: what is read from buckets is off by 1% at most."""
+"""Ratio of the ends of a bucket of numbers: values read from buckets are off by 1% at most."""
 PER_BUCKET: Final = 1 / log(GAMMA)
 EXAMPLE: Final = "count by entry_point over time"
 
@@ -59,7 +59,7 @@ _EXPECTED: Final = {
 
 @dataclass(frozen=True, slots=True)
 class Summary:
-    """What is counted: how many records, or a number of one of their fields; by up to two fields; in all or over time."""
+    """A summary: the number of records, or a statistic of one field; by up to two fields; in all or over time."""
 
     by: tuple[str, ...] = ()
     stat: Stat | None = None
@@ -68,7 +68,7 @@ class Summary:
 
 
 def read_summary(text: str) -> Summary:
-    """Understand a summary; raises QuestionTrouble."""
+    """Parse a summary; raises QuestionTrouble."""
     if len(text) > MOST_CHARACTERS:
         raise QuestionTrouble(f"a summary has up to {MOST_CHARACTERS} characters", MOST_CHARACTERS + 1)
     try:
@@ -96,7 +96,7 @@ def written(summary: Summary) -> str:
 
 
 def width_ms(from_ms: int, to_ms: int) -> int:
-    """Return how wide the slices of a window are: a round number, MOST_SLICES of them at most, begun at multiples of it."""
+    """Return the width of the slices of a window: a round number, for MOST_SLICES of them at most, which begin at multiples of it."""
     for width in _WIDTHS_MS:
         if to_ms - from_ms <= width * MOST_SLICES:
             return width
@@ -104,7 +104,7 @@ def width_ms(from_ms: int, to_ms: int) -> int:
 
 
 def bucket_of(value: float) -> int:
-    """Return the bucket of a number: of two in one bucket the greater is by 2% the greater at most. 0 has one of its own."""
+    """Return the bucket of a number: numbers in one bucket differ by at most 2%. 0 has a bucket of its own."""
     if value == 0:
         return 0
     size = min(max(abs(value), 1e-9), 1e15)

@@ -1,4 +1,4 @@
-"""What a question is made of."""
+"""The nodes of a question's tree."""
 
 from __future__ import annotations
 
@@ -11,26 +11,26 @@ Op = Literal["=", "!=", ">", ">=", "<", "<=", "~", "^"]
 
 @dataclass(frozen=True, slots=True)
 class Compare:
-    """A field compared with a value. ``^`` stands for a value that begins so, written ``=pier*``."""
+    """A field compared with a value. ``^`` is for a value that begins so, written ``=pier*``."""
 
     field: str
     op: Op
     text: str
     """What was written, without quotes."""
     number: float | None = None
-    """What it says as a number: a plain one, a Unix time in milliseconds, a duration or a size in the field's own unit."""
+    """Its value as a number: a plain one, a Unix time in milliseconds, a duration or a size in the field's own unit."""
 
 
 @dataclass(frozen=True, slots=True)
 class Exists:
-    """A field that is there, whatever its value."""
+    """A field that exists, whatever its value."""
 
     field: str
 
 
 @dataclass(frozen=True, slots=True)
 class Words:
-    """Words that stand one after the other in the record's text; with ``open_end`` the last is the beginning of a word."""
+    """Words one after the other in the record's text; with ``open_end`` the last is the beginning of a word."""
 
     words: tuple[str, ...]
     open_end: bool = False
@@ -38,21 +38,21 @@ class Words:
 
 @dataclass(frozen=True, slots=True)
 class Not:
-    """What must not hold."""
+    """A negated part."""
 
     inner: Node
 
 
 @dataclass(frozen=True, slots=True)
 class All:
-    """What must hold together."""
+    """Parts that must all hold."""
 
     parts: tuple[Node, ...]
 
 
 @dataclass(frozen=True, slots=True)
 class AnyOf:
-    """Of which one must hold."""
+    """Parts of which one must hold."""
 
     parts: tuple[Node, ...]
 

@@ -25,7 +25,7 @@ class ValueTrouble(ValueError):
 
 
 def number_of(value: Any) -> float | None:
-    """Return the number that a value is, or that its text says; None where it says none."""
+    """Return a value as a number, also from text; None where it is none."""
     if isinstance(value, bool) or value is None:
         return None
     if isinstance(value, int | float):
@@ -34,7 +34,7 @@ def number_of(value: Any) -> float | None:
 
 
 def wanted_number(field: str, text: str, now_ms: int) -> float | None:
-    """Return what a written value says as a number, in the unit of the field; None where it says none.
+    """Return a written value as a number, in the unit of the field; None where it is none.
 
     Raises ValueTrouble where the field is a time and this is none, or where a unit fits no field of that name.
     """
@@ -59,7 +59,7 @@ def wanted_number(field: str, text: str, now_ms: int) -> float | None:
 
 
 def time_ms(text: str, now_ms: int) -> float:
-    """Return the Unix time in milliseconds that a text says: RFC 3339, a day, or a span before now (``-2h``, ``2h``).
+    """Return the Unix time in milliseconds of a text: RFC 3339, a day, or a span before now (``-2h``, ``2h``).
 
     Without an offset it is UTC. Raises ValueTrouble.
     """

@@ -1,4 +1,4 @@
-"""Questions written down, so that they are read again as they were meant."""
+"""Writing questions, so that they parse to the same tree again."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ _VALUE: Final = re.compile(r"[\w./\-]+")
 
 
 def quoted(text: str) -> str:
-    """Return a text in quotes, so that it is read as it stands."""
+    """Return a text in quotes, so that it is read literally."""
     escaped = text.replace("\\", "\\\\").replace('"', '\\"')
     return f'"{escaped}"'
 

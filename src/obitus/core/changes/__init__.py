@@ -1,1 +1,1 @@
-"""Changes of a release: what commits touched, read from git's own output, and which of them likely brought a failure."""
+"""Changes of a release: what commits touched, from git's own output, and which of them likely caused a failure."""

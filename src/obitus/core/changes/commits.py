@@ -1,4 +1,4 @@
-"""What is kept of a commit: names and places of what it touched, never source."""
+"""A commit as it is kept: names and places of its changes, never source."""
 
 from __future__ import annotations
 
@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 Range = tuple[int, int]
-"""First and last line touched, from 1, as the lines stand in the release; last = first - 1 where lines were only taken out before first."""
+"""First and last line touched, from 1, by the numbering of the release; last = first - 1 where lines were only
+removed before first."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,7 +21,7 @@ class Touched:
 
 @dataclass(frozen=True, slots=True)
 class LibraryChange:
-    """A library whose version a lock file changed; ``before`` is empty for one that came, ``after`` for one that went."""
+    """A library whose version a lock file changed; ``before`` is empty for an added one, ``after`` for a removed one."""
 
     name: str
     before: str

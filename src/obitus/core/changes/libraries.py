@@ -1,4 +1,4 @@
-"""What lock files say: the libraries of an app and their versions, and what changed between two of them."""
+"""Lock files: the libraries of an app and their versions, and the differences of two of them."""
 
 from __future__ import annotations
 
@@ -85,13 +85,13 @@ _READERS: Final[tuple[tuple[re.Pattern[str], Callable[[str], Iterator[tuple[str,
 
 
 def is_lock_file(path: str) -> bool:
-    """Whether a file by its name pins versions of libraries, in a form that is read here."""
+    """Whether a file's name is that of a supported lock file."""
     name, folder = path.rpartition("/")[2], path.rpartition("/")[0].rpartition("/")[2]
     return _reader(name) is not None or (folder == "requirements" and name.endswith(".txt"))
 
 
 def versions(path: str, text: str) -> dict[str, str]:
-    """Return library to version as a lock file pins them; what cannot be read has none."""
+    """Return library to version as a lock file pins them; unreadable entries are left out."""
     reader = _reader(path.rpartition("/")[2]) or (_by(_PIN) if is_lock_file(path) else None)
     if reader is None or len(text) > MOST_BYTES:
         return {}
@@ -102,7 +102,7 @@ def versions(path: str, text: str) -> dict[str, str]:
 
 
 def changed(path: str, before: str, after: str) -> list[LibraryChange]:
-    """Return which libraries came, went, or changed their version between two texts of a lock file."""
+    """Return the libraries that were added, removed, or changed their version between two texts of a lock file."""
     was, is_ = versions(path, before), versions(path, after)
     return [
         LibraryChange(name, was.get(name, ""), is_.get(name, ""))

@@ -20,7 +20,7 @@ ON_THE_FILE: Final = 0.2
 CLOSER_IN_THE_FILE: Final = 0.2
 """Added to the file's strength for a change at the line, half of it for one 28 lines away."""
 THE_REST_COUNTS: Final = 0.2
-"""How much everything beyond the strongest evidence counts."""
+"""Factor of all evidence but the strongest."""
 LIBRARY: Final = 0.6
 NEAR_LINES: Final = 3
 FAR_LINES: Final = 200
@@ -69,9 +69,9 @@ class LikelyChange:
 def likely_changes(chain: Sequence[ChainLink], commits: Sequence[Commit], most: int = 5) -> list[LikelyChange]:
     """Return the commits that touch the stack, the most likely first; none where nothing touches it.
 
-    The line counts more than the function, the function more than the file, and each the more the nearer its frame stands to
-    the raise. A name that the failing line itself uses counts too: a helper that was changed need not be on the stack any more.
-    A commit that touches a great many files says less by touching these.
+    The line counts more than the function, the function more than the file, and each counts more the nearer its
+    frame is to the raise. A name that the failing line itself uses counts too: a changed helper may have returned
+    already. A commit that touches very many files counts less.
     """
     frames = _from_the_raise(chain)
     found = []
@@ -91,7 +91,7 @@ def likely_changes(chain: Sequence[ChainLink], commits: Sequence[Commit], most: 
 
 
 def named_by(chain: Sequence[ChainLink]) -> tuple[set[str], set[str]]:
-    """Return the names of the own files on a stack, and the words on its lines: what a commit has to touch to be looked at."""
+    """Return the names of the own files on a stack, and the words on its lines: a commit that touches none of them is skipped."""
     own = [frame for link in chain for frame in link.frames if frame.own]
     return {_parts_of(frame.file)[-1] for frame in own if _parts_of(frame.file)}, set().union(*map(_words, own))
 
@@ -105,7 +105,7 @@ def _parts_of(file: str) -> list[str]:
 
 
 def _from_the_raise(chain: Sequence[ChainLink]) -> list[tuple[Frame, float]]:
-    """Return frames with their weights, those of the root cause from the raise outward first, then what its wrappers add."""
+    """Return frames with their weights: those of the root cause from the raise outward, then those that its wrappers add."""
     frames: list[tuple[Frame, float]] = []
     seen: set[tuple[str, str, int | None]] = set()
     own = 0
@@ -189,7 +189,7 @@ def _by_libraries(frames: Sequence[tuple[Frame, float]], libraries: Sequence[Lib
 
 
 def _file_of(frame: Frame, files: Sequence[Touched]) -> Touched | None:
-    """Return the touched file that a frame stands in: the one whose path ends most like the frame's."""
+    """Return the touched file of a frame: the one whose path ends most like the frame's."""
     here = _parts_of(frame.file)
     if not here:
         return None
@@ -211,14 +211,14 @@ def _away(line: int, first: int, last: int) -> int:
 
 
 def _bare(function: str) -> str:
-    """Return a function's own name: without class, arguments, or what closures add."""
+    """Return a function's own name: without class, arguments and suffixes of closures."""
     name = function.split("(")[0].replace("::", ".").replace("#", ".").replace("/", ".")
     parts = [part for part in name.split(".") if part and not part.startswith("<")]
     return parts[-1].strip("$") if parts else function
 
 
 def _packages(frame: Frame) -> list[str]:
-    """Return the names that the library of a frame may be installed under."""
+    """Return the names under which the library of a frame may be installed."""
     found = []
     place = re.search(
         r"[\\/](?:site-packages|dist-packages|node_modules|vendor|gems|registry[\\/]src[\\/][^\\/]+|mod)[\\/](.+)$",

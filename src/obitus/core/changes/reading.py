@@ -1,6 +1,5 @@
-"""From what ``git log --patch --unified=0`` prints to commits: places and names of what was touched, and no source.
-
-Lines are brought to where they stand in the release: what an earlier commit touched is moved along by every later one.
+"""Parses the output of ``git log --patch --unified=0`` into commits: places and names of the changes, and no source.
+Line numbers are those of the release: lines touched by an earlier commit are shifted by every later one.
 """
 
 from __future__ import annotations
@@ -18,7 +17,7 @@ MOST_FILES: Final = 1000
 MOST_RANGES: Final = 300
 MOST_NAMES: Final = 100
 MOST_MOVES: Final = 500
-"""By how many later commits to the same file lines are moved along; beyond that they count as where they were."""
+"""The number of later commits to the same file by which lines are shifted; beyond that they keep their numbers."""
 
 _HUNK = re.compile(r"^@@@*+ (-\S++) (?:-\S++ )*+\+(\d++)(?:,(\d++))?+ @@++ ?+(.*)$")
 _OLD = re.compile(r"-(\d+)(?:,(\d+))?")
@@ -69,7 +68,7 @@ class _Read:
 
 
 def names_in(line: str) -> list[str]:
-    """Return the function, class or constant that a line of source begins, if any."""
+    """Return the function, class or constant that begins on a line of source, if any."""
     for pattern in _NAMES:
         found = pattern.match(line)
         if found is not None and found[1] not in _NO_NAME:
@@ -78,7 +77,7 @@ def names_in(line: str) -> list[str]:
 
 
 def commits_from(lines: Iterable[str]) -> list[Commit]:
-    """Read commits, oldest first as they come; file names must stand unquoted (``core.quotePath=off``)."""
+    """Parse commits, oldest first; file names must be unquoted (``core.quotePath=off``)."""
     read = list(_read(lines))
     return [
         Commit(one.commit.id, one.commit.time_ms, one.commit.author, one.commit.subject, tuple(files))
@@ -148,7 +147,7 @@ def _hunk(change: _Change, found: re.Match[str]) -> None:
 
 
 def _path_of(line: str) -> str:
-    """Return the path that a ``diff`` line names; it may hold spaces, but then both sides are alike."""
+    """Return the path in a ``diff`` line; it may contain spaces, but then both sides are equal."""
     if line.startswith("diff --git "):
         rest = line.removeprefix("diff --git ")
         half = len(rest) // 2
@@ -169,7 +168,7 @@ def _plain(path: str) -> str:
 
 
 def _moved_along(read: list[_Read]) -> list[list[Touched]]:
-    """Bring the lines of each commit to where they stand after the last one, and its paths to what they are called then."""
+    """Shift the lines of each commit to their numbers after the last one, and its paths to their names then."""
     later: dict[str, list[_Change]] = {}
     found: list[list[Touched]] = []
     for one in reversed(read):
@@ -178,7 +177,7 @@ def _moved_along(read: list[_Read]) -> list[list[Touched]]:
             path, changes = change.path, later.get(change.path, [])
             ranges: list[Range] = []
             for _, _, first, count in change.hunks:
-                # With no line left, the place is between this line and the next.
+                # With no line left, it is the place between this line and the next.
                 ranges.append((first, first + count - 1) if count else (first + 1, first))
             for step in changes[:MOST_MOVES]:
                 path = step.path
@@ -204,7 +203,7 @@ def _move_line(line: int, change: _Change, *, end: bool) -> int:
         if line < begins:
             break
         if line < begins + lines_before:
-            # Inside of what was changed again: all of that.
+            # Inside of lines that were changed again: all of those.
             first = after if lines_after else after + 1
             return first + lines_after - 1 if end else first
         shift = (after if lines_after else after + 1) + lines_after - begins - lines_before

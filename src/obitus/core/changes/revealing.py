@@ -1,4 +1,4 @@
-"""Revealed by: whether a new issue lies behind one that was settled, so that earlier runs could not have got that far."""
+"""Revealed by: whether a new issue is further along the path of a settled one, so that earlier runs could not have got that far."""
 
 from __future__ import annotations
 
@@ -14,12 +14,12 @@ WINDOW_MS = 14 * DAY_MS
 """How long after a fix arrived a new issue on the same entry point may have been revealed by it."""
 
 REWRITTEN = 0.6
-"""From which likeness on two lines count as one that was changed."""
+"""The likeness from which two lines count as one changed line."""
 
 
 @dataclass(frozen=True, slots=True)
 class Story:
-    """One failure as far as it tells how far its run got: its chain, and the steps before it, as kind and message."""
+    """A failure, with what shows how far its run got: its chain, and the steps before it, as kind and message."""
 
     chain: Sequence[ChainLink]
     steps: Sequence[tuple[str, str]] = ()
@@ -37,7 +37,7 @@ def lies_behind(earlier: Story, later: Story) -> str | None:
 
 
 def _own(chain: Sequence[ChainLink]) -> list[Frame]:
-    """Return the own frames of the link that reaches furthest in, outermost first."""
+    """Return the own frames of the exception that reaches furthest in, outermost first."""
     links = [link for link in chain if any(frame.own for frame in link.frames)]
     if not links:
         return []
@@ -66,7 +66,7 @@ def _by_stacks(one_story: Story, other_story: Story) -> str | None:
 
 
 def _further_down(one: Frame, other: Frame, one_story: Story, other_story: Story) -> bool:
-    """Whether the later line lies behind the earlier one. Their source tells, where it is near enough; else the line numbers do."""
+    """Whether the later line comes after the earlier one, by their source where it is near enough, else by the line numbers."""
     if one.code and other.code:
         below = one_story.around.get((one.file, one.line), ((), ()))[1]
         above = other_story.around.get((other.file, other.line), ((), ()))[0]
@@ -81,7 +81,7 @@ def _further_down(one: Frame, other: Frame, one_story: Story, other_story: Story
 
 
 def _line_of(frame: Frame) -> object:
-    """What tells whether two runs stood at the same line: its code where it is known, since lines move between releases."""
+    """Key of a line: its code where it is known, since lines move between releases."""
     return frame.code.strip() or frame.line
 
 

@@ -1,8 +1,7 @@
-"""Frames of code that was built, where no source map says what was written.
-
-A build gives functions other names each time, puts a hash into the name of the file, and all code on a line or two. What stays is the name of
-the file without its hash, the names that no build may change (methods, properties) and what the engine says. Within one build, line and column
-tell two places apart; engines count columns of one place a few characters apart.
+"""Frames of built code without a source map. A build gives functions other names each time, puts a hash into the
+name of the file, and all code on a line or two. What stays the same is the name of the file without its hash, the
+names that no build may change (methods, properties) and the engine's message. Within one build, line and column
+distinguish two places; engines count columns of one place a few characters apart.
 """
 
 from __future__ import annotations
@@ -62,13 +61,13 @@ def room_of(frame: Frame) -> str:
 
 
 def build_of(frame: Frame) -> str:
-    """Return the file of a built frame as it is called in this build."""
+    """Return the file of a built frame by its name in this build."""
     return _file(frame.file)[1]
 
 
 @remembered(8192)
 def name_of(function: str) -> str:
-    """Return what a function is called in each build: a method, a property; not what the build called it."""
+    """Return the part of a function's name that is the same in each build: a method, a property; not a name made by the build."""
     name = _DECORATED.sub("", function)
     if name.endswith(("<", "/")):
         return ANONYMOUS

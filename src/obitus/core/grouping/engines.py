@@ -1,7 +1,7 @@
-"""What the engines of JavaScript say of one and the same fault, in one form: each has its own words for it.
+"""The messages of JavaScript engines for the same fault, in one form: each engine has its own words.
 
-V8 (Chromium, Node), SpiderMonkey (Firefox) and JavaScriptCore (Safari). Names of properties stay, which are the code's own; names of
-variables go, which a build changes.
+V8 (Chromium, Node), SpiderMonkey (Firefox) and JavaScriptCore (Safari). Names of properties are kept; names of
+variables, which a build changes, are removed.
 """
 
 from __future__ import annotations
@@ -17,15 +17,16 @@ ENDLESS: Final = "endless recursion"
 
 
 class Said(NamedTuple):
-    """What an engine says of a fault."""
+    """An engine's message for a fault."""
 
     words: str
-    """In the form that all have in common."""
+    """The common form."""
     engine: str
-    """Which engine says it so; '' where several do, or none."""
+    """The engine with these words; '' where several have them, or none."""
 
 
-# What is said, then how V8, SpiderMonkey and JavaScriptCore say it. `name` is what stays of the code; `both` says that engines agree.
+# The common form, then the words of V8, SpiderMonkey and JavaScriptCore. `name` is the name that is kept; `both`
+# marks words that engines share.
 _FORMS: Final = (
     (
         "undefined has no property {name}",
@@ -151,19 +152,19 @@ _SAID: Final = tuple(
 
 @remembered(4096)
 def in_one_form(message: str) -> Said:
-    """Return what any engine would say, or the message as it is where no engine said it."""
+    """Return the common form, or the message as it is where it is none of an engine's."""
     text = message[:MOST_LOOKED_AT]
     for pattern, said, engine in _SAID:
         found = pattern.search(text)
         if found is not None:
             named = found.groupdict()
             name = named.get("name") or named.get("old") or ""
-            # What a build shortened is a variable, and tells nothing.
+            # A shortened name is a variable, and means nothing.
             kept = name if len(name) > 2 or name.isdigit() else ""
             return Said((PREFIX + said.format(name=kept, owner=named.get("owner", ""))).strip(), engine)
     return Said(message, "")
 
 
 def is_endless(message: str) -> bool:
-    """Whether an engine says that calls went too deep; one calls it a RangeError, another an InternalError."""
+    """Whether an engine reports a stack overflow; one calls it a RangeError, another an InternalError."""
     return in_one_form(message).words == PREFIX + ENDLESS

@@ -1,7 +1,6 @@
-"""Where the fault is: which exception of the chain counts, which frame, and whether somebody further out is to blame.
-
-Nobody can know from one stack who is to blame; these are the rules that people who read stacks go by, and each answers
-with its reason.
+"""Where the fault is: which exception of the chain counts, which frame, and whether a caller further out is to
+blame. One stack cannot prove who is to blame; these are the rules that people use when they read stacks, and each
+gives its reason.
 """
 
 from __future__ import annotations
@@ -30,7 +29,7 @@ _RECURSION_MESSAGES: Final = (
     "too much recursion",
     "stack overflow",
 )
-# Where a program or a thread starts, and what only passes a call on: for version 2 alone.
+# Functions in which a program or a thread starts, and those that only pass a call on: for version 2 alone.
 _ENTRIES: Final = frozenset(
     {"<module>", "main", "Main", "__main__", "{main}", "<main>", "<top (required)>", "(main program)", "_main", "run", "start", "<lambda>", "<anonymous>", "wrapper", "wrapped", "inner", "__call__", "dispatch", "execute"}
 )  # fmt: skip
@@ -43,13 +42,13 @@ _SAYS_WHY = re.compile(
 )
 _INCOMPLETE = re.compile(r"[(\[{,\\]$")
 _PASSED_ON = re.compile(r"^raise$|^raise\s+[a-z_]\w*(?:\.\w+)*$|^raise\s+[\w.]+\([^\"']*\)")
-# Trouble of the world outside: no line of the library underneath is at fault.
+# Trouble outside of the program: no line of the library is at fault.
 _OUTSIDE = re.compile(
     r"(?:Timeout|TimedOut|Connection\w{0,60}|Socket|Network|SSL|Certificate|Protocol|BrokenPipe|Unreachable|ConnectFail\w{0,60}|DNS|UnknownHost|gaierror)(?:Error|Exception|Expired)?$"
     r"|^(?:OSError|IOError|FileNotFoundError|PermissionError|IsADirectoryError|NotADirectoryError|FileExistsError|InterruptedError|BlockingIOError"
     r"|IOException|FileNotFoundException|NoSuchFileException|AccessDeniedException|EOFError|EOFException|MemoryError|OutOfMemoryError|timeout|OperationalError)$"
 )
-# What happens to code by itself, without anybody raising it.
+# Exceptions that the interpreter raises, not a raise statement.
 _CRASHES: Final = frozenset(
     {"AttributeError", "TypeError", "KeyError", "IndexError", "NameError", "UnboundLocalError", "ZeroDivisionError", "AssertionError",
      "RecursionError", "ReferenceError", "RangeError", "NullPointerException", "ArrayIndexOutOfBoundsException",
@@ -59,7 +58,7 @@ _CRASHES: Final = frozenset(
 )  # fmt: skip
 _LITERAL = re.compile(r"""["']([A-Za-z_][\w.-]{2,60})["']""")
 SLIPS: Final = frozenset({"NameError", "UnboundLocalError"})
-"""A name that does not exist: whoever wrote the line is at fault."""
+"""A name that does not exist: the line itself is at fault."""
 _RAISING = re.compile(
     r"runtime\.|^(?:std|core|alloc)::(?:panicking|sys_common|sys|rt|result\.unwrap_failed|option\.(?:unwrap|expect)_failed|slice::index|intrinsics)"
     r"|^__rustc\.|\.?(?:rust_begin_unwind|_*rust_\w+|rust_panic\w*)$|^Carp\.|^core\.panic"
@@ -69,17 +68,17 @@ _NO_VALUE = re.compile(r"\bNoneType\b|\b(?:null|nil|undefined)\b", re.IGNORECASE
 
 @dataclass(frozen=True, slots=True)
 class Fault:
-    """What was found: the exception that counts, the frame that counts, who called it, and what lies beneath."""
+    """A fault: the exception that counts, the frame that counts, its callers, and the library frames below it."""
 
     link: ChainLink
     site: Frame | None
     callers: tuple[Frame, ...]
     """Own frames further out, the nearest first."""
     beneath: tuple[Frame, ...]
-    """Library frames between the own frame and the raise, from the outside in; those of the language itself left out."""
+    """Library frames between the own frame and the raise, from the outside in, without those of the language itself."""
     in_library: bool
     helper: int
-    """How many callers count, since the site only says what others found wrong."""
+    """How many callers count, because the site only reports an error found by others."""
     cycle: tuple[str, ...]
     """The functions of an endless recursion, sorted."""
     message_counts: bool
@@ -91,13 +90,13 @@ class Fault:
 def locate(chain: Sequence[ChainLink], recipe: int = 4) -> Fault:
     """Find the fault of a chain that is given from the outermost exception to its root cause.
 
-    ``recipe`` is the version of the recipe whose rules hold: earlier ones are kept so that the issues they began go on.
+    ``recipe`` is the version of the recipe; earlier ones are kept for issues that they made.
     """
     position, why_link = _root(chain)
     link = chain[position]
     frames = link.frames
     if position and not any(frame.own for frame in frames):
-        # Its own code stands in the exception that wraps it: the calls above the place where it was caught.
+        # Its own frames are in the exception that wraps it: the calls above the place where it was caught.
         for outer in range(position - 1, -1, -1):
             if any(frame.own for frame in chain[outer].frames):
                 frames = [*chain[outer].frames, *frames]
@@ -157,7 +156,7 @@ def locate(chain: Sequence[ChainLink], recipe: int = 4) -> Fault:
 
 
 def innermost(link: ChainLink) -> Frame | None:
-    """Return the frame that an exception was raised in, without what the language runs to raise it."""
+    """Return the frame in which an exception was raised, without the language's own frames that raise it."""
     for frame in reversed(link.frames):
         if not _RAISING.match(f"{frame.module}.{frame.function}"):
             return frame
@@ -177,7 +176,7 @@ def _without_own(link: ChainLink, frames: Sequence[Frame], beneath: tuple[Frame,
 
 
 def _root(chain: Sequence[ChainLink]) -> tuple[int, str]:
-    """Return which exception counts: what lies behind those that only wrap it."""
+    """Return which exception counts: the cause behind exceptions that only wrap it."""
     at = 0
     why = "the only exception" if len(chain) == 1 else "what came out; nothing behind it explains it"
     while at + 1 < len(chain):
@@ -193,7 +192,7 @@ def _root(chain: Sequence[ChainLink]) -> tuple[int, str]:
         elif inner.relation == "context" and _wraps(chain[at], inner):
             at, why = at + 1, "the exception that was being handled: the outer one was raised in its place"
         else:
-            # One that was only set aside stands between an exception and its cause where no code is shown.
+            # A suppressed one is between an exception and its cause where no code is shown.
             behind = next((i for i in range(at + 2, len(chain)) if chain[i].relation == "cause"), None)
             if behind is None or _shows_code(inner) or not chain[behind].frames:
                 break
@@ -202,7 +201,7 @@ def _root(chain: Sequence[ChainLink]) -> tuple[int, str]:
 
 
 def _without_constructor(link: ChainLink, frames: Sequence[Frame]) -> Sequence[Frame]:
-    """Leave out what made the exception itself: one engine of JavaScript shows its constructor as the innermost call, others do not."""
+    """Leave out the exception's own constructor: one engine of JavaScript shows it as the innermost call, others do not."""
     own = plain_type(link.type)
     end = len(frames)
     while (
@@ -221,7 +220,7 @@ def _shows_code(link: ChainLink) -> bool:
 def _wraps(outer: ChainLink, inner: ChainLink) -> bool:
     """Whether an exception was raised on purpose by the function that caught the other.
 
-    One that happened to the code that handles the first (or deeper, in what it calls) is a fault of its own.
+    One that happened in the code that handles the first (or deeper, in its calls) is a fault of its own.
     """
     if not outer.frames or not inner.frames:
         return False
@@ -244,7 +243,7 @@ def _cycle(link: ChainLink, frames: Sequence[Frame]) -> tuple[str, ...]:
     often = [spot for spot, seen in counts.items() if seen >= _ENDLESS]
     if not often:
         return ()
-    # What the cycle calls at its end shows up less often than the cycle itself.
+    # The calls at the end of the cycle occur less often than the cycle itself.
     most = max(counts[spot] for spot in often)
     turning = sorted(spot for spot in often if counts[spot] * 2 >= most)
     return tuple([spot for spot in turning if spot in own] or turning)
@@ -255,14 +254,14 @@ def _spot(frame: Frame) -> str:
 
 
 def spot_of(module: str, file: str, function: str) -> str:
-    """Return room and function, brought to what stays the same."""
+    """Return room and function, normalized."""
     name = plain_function(function)
     room = plain_room(module, file, name)
     return f"{room}.{name}" if room else name
 
 
 def _enclosing(frames: Sequence[Frame], at: int) -> tuple[Frame, int]:
-    """Return the frame at a place, and where its callers begin; a comprehension belongs to the function it stands in."""
+    """Return the frame at an index, and where its callers begin; a comprehension belongs to the function that contains it."""
     site = frames[at]
     outside = at
     while outside > 0 and frames[outside].function in COMPREHENSIONS and frames[outside - 1].file == site.file:
@@ -288,10 +287,8 @@ def _callers(frames: Sequence[Frame], at: int) -> tuple[Frame, ...]:
 
 
 def _entered_through(frames: Sequence[Frame], at: int) -> int:
-    """Return the own frame that first entered the library, where the innermost one only hands on to the library again.
-
-    A method that overrides the library's and calls that one (``super().default(value)``) is passed through by all who
-    enter there.
+    """Return the own frame that first entered the library, where the innermost one only calls the library again.
+    Every entry passes through a method that overrides the library's and calls that one (``super().default(value)``).
     """
     place = at
     while place > 0:
@@ -312,7 +309,7 @@ def _only_starts(site: Frame, callers: tuple[Frame, ...]) -> bool:
 
 
 def _blame(link: ChainLink, site: Frame, beneath: tuple[Frame, ...]) -> tuple[bool, str]:
-    """Say whether library code beneath the own frame is to blame, and why."""
+    """Return whether library code below the own frame is to blame, and why."""
     if not beneath:
         return False, "own code, innermost on the stack"
     kind = plain_type(link.type)
@@ -320,8 +317,8 @@ def _blame(link: ChainLink, site: Frame, beneath: tuple[Frame, ...]) -> tuple[bo
         return False, "own code, innermost on the stack: the cause is outside the program"
     inner = beneath[-1]
     code = inner.code.strip()
-    # A name that does not exist is the library's own slip, even where it raised it once more.
-    # And a type of somebody's own making is only ever raised on purpose.
+    # A name that does not exist is the library's own mistake, even where it raised it again.
+    # And an exception type of a library is only ever raised on purpose.
     crashed = kind in SLIPS or ("." not in link.type and not RAISES.match(code) if code else kind in _CRASHES)
     if not crashed:
         return (
@@ -348,9 +345,8 @@ def _helper_depth(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> i
 
 
 def _named_by(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> int:
-    """Return how far out the caller is whose own line names, as a literal, what the message says was not right.
-
-    Version 2 went by it; but then one place is a helper for some values and not for others.
+    """Return how far out the caller is whose line contains, as a literal, the wrong value in the message. Version 2
+    used it; but then one place is a helper for some values and not for others.
     """
     message = link.message
     if not message or len(message) > MOST_MESSAGE or plain_type(link.type) in SLIPS or runtimes_own(message):
@@ -366,7 +362,7 @@ def _named_by(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> int:
 
 
 def _passes_on(link: ChainLink, site: Frame) -> bool:
-    """Whether a line raises what it was handed: then its message is somebody else's sentence, not a value."""
+    """Whether a line raises its argument: then the message was written by a caller, and is not a value."""
     code = site.code.strip()
     if not code or not _PASSED_ON.match(code) or _SAYS_WHY.match(code):
         return False
@@ -374,7 +370,7 @@ def _passes_on(link: ChainLink, site: Frame) -> bool:
 
 
 def _message(link: ChainLink, site: Frame, *, helper: int = 0) -> tuple[bool, str]:
-    """Say whether the message counts, and why."""
+    """Return whether the message counts, and why."""
     if link.type == SAID:
         return True, "the app said this, nothing was raised: the words identify it; numbers and ids in them do not"
     code = site.code.strip()

@@ -1,6 +1,5 @@
-"""The recipe of version 1, kept so that the issues it began go on: nothing new is grouped by it, and it explains nothing.
-
-Counted were the exception types of the chain, and of each exception the own frames' module and function (library frames
+"""The recipe of version 1, kept for issues that it made: nothing new is grouped by it, and it gives no reasons. It
+counted the exception types of the chain, and of each exception the own frames' module and function (library frames
 where it has no own ones), a recursion once; the message only without a single frame, or where the app said it itself.
 """
 
@@ -41,10 +40,9 @@ def fingerprint(chain: Sequence[ChainLink]) -> str:
 
 
 def _places(link: ChainLink) -> list[str]:
-    """Return the places that count, each once, where it stands last.
-
-    Where an endless recursion hits its limit is chance: then the frames after the cycle are dropped, and the cycle
-    is turned so that it starts with the place that was entered first.
+    """Return the places that count, each once, at its last occurrence. Where an endless recursion hits its limit is
+    chance: then the frames after the cycle are dropped, and the cycle is rotated so that it starts with the place
+    that was entered first.
     """
     places = [frame.place for frame in link.frames if frame.own] or [frame.place for frame in link.frames]
     if link.type.rpartition(".")[2] in _RECURSION_TYPES:

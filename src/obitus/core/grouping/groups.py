@@ -1,7 +1,7 @@
-"""Deciding: an exact fingerprint that is known leads to its group; an unknown one is compared with those that share something.
+"""The decision: a known exact fingerprint leads to its group; an unknown one is compared with those that share something.
 
-``choose`` is the decision itself, used by the service on what its store finds; ``Groups`` keeps all in memory, for
-measuring and for the command line.
+``choose`` is the decision itself, which the service uses with candidates from its store; ``Groups`` keeps all in
+memory, for benchmarks and for the command line.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from obitus.core.grouping.likeness import Verdict, compare, keys_of
 from obitus.core.grouping.recipe import Fingerprint, Traits, fingerprint
 
 MOST_COMPARED: Final = 40
-"""Fingerprints looked at for each key, the newest ones: the cost stays the same however many there are."""
+"""Newest fingerprints that are compared for each key, so that the cost stays the same."""
 MOST_SUGGESTED: Final = 5
 
 
@@ -30,7 +30,7 @@ class Candidate:
 
 @dataclass(frozen=True, slots=True)
 class Like:
-    """An issue that a fingerprint was compared with, and what that came to."""
+    """An issue with which a fingerprint was compared, and the result."""
 
     issue: int
     fingerprint: str
@@ -46,9 +46,8 @@ class Choice:
 
 
 def choose(traits: Traits, candidates: Iterable[Candidate], never: Collection[int] = ()) -> Choice:
-    """Compare with each candidate and choose the surest; the oldest issue where two are as sure.
-
-    ``never`` are issues that people said it never belongs to.
+    """Compare with each candidate and choose the surest; the oldest issue where two are equally sure. ``never`` are
+    issues that people keep apart from it.
     """
     best: dict[int, Like] = {}
     for candidate in candidates:
@@ -69,7 +68,7 @@ def _rank(verdict: Verdict) -> float:
 
 
 class Groups:
-    """Groups failures as they come, in memory. A group is the number of the failure that began it."""
+    """Groups failures in memory, in their order. A group is the number of the failure that began it."""
 
     def __init__(self) -> None:
         self._group_of: dict[str, int] = {}

@@ -1,7 +1,6 @@
-"""Whether a function failed on what its caller handed to it: then the caller counts too, for it is one fault each.
-
-Only what is constant decides: the type, and the lines of the function and of its callers. The value in the message does
-not, so that one place is either a helper or not, whatever it was handed.
+"""Whether a function failed on an argument: then the caller counts too, since each caller is a fault of its own.
+Only what is constant decides: the type, and the lines of the function and of its callers. The value in the message
+does not, so that one place is either a helper or not, for all arguments.
 """
 
 from __future__ import annotations
@@ -30,18 +29,18 @@ def handed(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> tuple[int,
         return 0, ""
     given = _given(site, callers[0])
     if given is None:
-        # The caller does not name the function: it calls whatever it was given to call.
+        # The caller does not name the function: it calls one that it was given.
         return 0, ""
     if _works_on_names(link, site) and _LITERAL.search(given) is not None:
         return 1, "own code that works on what its caller's line spells out, so the caller counts too"
     if not given.strip() or not _had_nothing(link, site):
-        # Further out is not looked: whether the caller was handed it itself, its line does not show.
+        # Callers further out are not considered: a line does not show whether its function got the value as an argument.
         return 0, ""
     return 1, "own code that was handed nothing where a value was due, so its caller counts too"
 
 
 def _works_on_names(link: ChainLink, site: Frame) -> bool:
-    """Whether a line fails for a reason that it does not spell out itself: a key or a text that is only a name there."""
+    """Whether a line fails for a reason that is not written in it: a key or a text that is only a name there."""
     code = site.code.strip()[:MOST_CODE]
     if RAISES.match(code):
         return _SHOWS_A_NAME.search(code) is not None
@@ -49,15 +48,14 @@ def _works_on_names(link: ChainLink, site: Frame) -> bool:
 
 
 def _had_nothing(link: ChainLink, site: Frame) -> bool:
-    """Whether a bare name on the line had no value, or one of which the line does not show where it came from."""
+    """Whether a bare name on the line had no value, or an expression whose origin the line does not show."""
     what = missing(link.message, site.code)
     return what.isidentifier() or (not what and _NOTHING.search(link.message[:MOST_CODE]) is not None)
 
 
 def _given(site: Frame, caller: Frame) -> str | None:
-    """Return what a caller's line hands to a function; None where it does not call it by its name.
-
-    Where the call goes on in the next line, what stands there is not known: then an ellipsis is returned.
+    """Return the arguments in a caller's line; None where it does not call the function by its name. Where the call
+    continues on the next line, its arguments are not known: then an ellipsis is returned.
     """
     name = last_name(plain_function(site.function))
     code = caller.code[:MOST_CODE]

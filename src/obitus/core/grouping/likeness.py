@@ -1,7 +1,6 @@
-"""Comparing two fingerprints: are they sure to be the same fault, perhaps the same, or apart. Symmetric in both.
-
-A fingerprint is exact, so one fault has several: the line moves where no code is known, a helper is moved or taken out,
-a message shows words that change. Each rule here says in words what it went by.
+"""Comparing two fingerprints: surely the same fault, perhaps the same, or different. Symmetric in both. A
+fingerprint is exact, so one fault has several: the line moves where no code is known, a helper is moved or
+extracted, a message has varying words. Each rule here gives its reason in words.
 """
 
 from __future__ import annotations
@@ -23,13 +22,13 @@ ALIKE_IN_ONE_FUNCTION: Final = 0.75
 ALIKE_CODE: Final = 0.8
 WORDS_THAT_TELL: Final = 2
 CODE_THAT_TELLS: Final = 12
-"""Characters of code, spaces left out, from which a line is unlikely to stand in two places by chance."""
+"""Characters of code, without spaces, from which a line is unlikely to occur in two places by chance."""
 
 _TOKENS = re.compile(r"\w+|[^\w\s]")
 _ANY_CALL = re.compile(
     r"^(?:return|await|yield|result=|res=|response=|value=|ret=){0,4}(?:self\.)?\w++\(\*?+\w*+,?+\*{0,2}+\w*+\)$|^raise\w*+$"
 )
-# Two ways in which one wrong value makes one line crash.
+# Pairs of types with which one wrong value makes one line fail.
 _SIBLINGS: Final = (frozenset({"AttributeError", "TypeError"}), frozenset({"KeyError", "IndexError"}))
 
 
@@ -38,7 +37,7 @@ Kind = Literal["same", "perhaps", "apart"]
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """What a comparison came to; ``strength`` (0 to 1) orders those of one kind."""
+    """The result of a comparison; ``strength`` (0 to 1) orders results of one kind."""
 
     kind: Kind
     strength: float
@@ -46,7 +45,7 @@ class Verdict:
 
 
 def keys_of(traits: Traits) -> tuple[int, ...]:
-    """Return what to look others up by, as 63-bit numbers: only who shares one of these can be the same fault."""
+    """Return keys for looking up candidates, as 63-bit numbers: only fingerprints that share one can be the same fault."""
     keys = [_key("spot", traits.room, traits.function)]
     name = last_name(traits.function)
     if _code_tells(traits):
@@ -65,7 +64,7 @@ def keys_of(traits: Traits) -> tuple[int, ...]:
 
 
 def compare(one: Traits, other: Traits) -> Verdict:
-    """Say whether two fingerprints are one fault."""
+    """Return whether two fingerprints are one fault."""
     found = _compare(one, other)
     if found.kind != "same" and one.missing == other.missing and is_produced(one.missing):
         return Verdict(
@@ -94,7 +93,7 @@ def _one_function(one: Traits, other: Traits) -> Verdict:
             return _one_line_of_code(one, other, alike)
         return _other_code(one, other, alike)
     if one.code or other.code:
-        # Only one of the two came with its code: then the words decide.
+        # Only one of the two has its code: then the words decide.
         if alike >= ALIKE_IN_ONE_FUNCTION or not (words_of(one.words) or words_of(other.words)):
             return Verdict(
                 "same", 0.7, "the same type in the same function with the same words; the code is known for one only"
@@ -150,7 +149,7 @@ def _built(one: Traits, other: Traits, *, same_spot: bool) -> Verdict:
 
 
 def _shape_alike(one: Traits, other: Traits) -> float:
-    """Return how alike the nearest callers are, from 0 to 1: as many, and those with the names that no build changes."""
+    """Return how alike the nearest callers are, from 0 to 1: their number, and the names that no build changes."""
     mine, others = [spot for spot, _ in one.callers], [spot for spot, _ in other.callers]
     if not mine and not others:
         return 1.0
@@ -225,7 +224,7 @@ def _moved(one: Traits, other: Traits) -> Verdict:
 
 
 def _helpers(one: Traits, other: Traits, *, same_spot: bool) -> Verdict:
-    """Compare where a helper raises what its callers found: the callers have to be the same."""
+    """Compare where a helper raises errors found by its callers: the callers have to be the same."""
     mine, others = one.callers[: one.helper], other.callers[: other.helper]
     alike = likeness(one.words, other.words)
     named = [last_name(spot) for spot, _ in mine], [last_name(spot) for spot, _ in others]
@@ -274,7 +273,7 @@ def _words_only(one: Traits, other: Traits) -> Verdict:
 
 
 def _unmoved(one: Traits, other: Traits) -> bool:
-    """Whether a frame below in the same file shows that not a line was put in above: then another line is another place."""
+    """Whether a frame further down in the same file shows that no line was inserted above: then another line is another place."""
     if one.line is None or other.line is None:
         return False
     lowest = max(one.line, other.line)
@@ -293,7 +292,7 @@ def _nearest(traits: Traits) -> set[str]:
 
 
 def _calls(one: Traits, other: Traits) -> bool:
-    """Whether one of the two functions calls the other, so that a part of it was taken out into a helper."""
+    """Whether one of the two functions calls the other, as after extracting a helper."""
     return any(spot == other.spot for spot, _ in one.callers[:2]) or any(
         spot == one.spot for spot, _ in other.callers[:2]
     )

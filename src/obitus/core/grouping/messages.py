@@ -1,4 +1,4 @@
-"""Messages brought to what stays the same from one failure to the next, and how alike two of them are."""
+"""Templates of messages, without the values that change, and the likeness of two of them."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from obitus.core.remembering import remembered
 
 MOST_LOOKED_AT: Final = 600
 VALUE: Final = "#"
-"""Stands for a value that changes: a number, an id, a path, a quoted text."""
+"""Placeholder of a value that changes: a number, an id, a path, a quoted text."""
 
 _VALUES = re.compile(
     r"""
@@ -31,7 +31,7 @@ _VALUES = re.compile(
 )
 _LISTS = re.compile(r"#(?:[\s,;:|()\[\]{}=+-]*#)+")
 _WORDS = re.compile(r"[^\W\d_]{2,}|_[\w]+")
-# What runtimes themselves say: the names in it are names of the code, not values of the moment.
+# Messages of runtimes: the names in them are names of the code, not values.
 _RUNTIMES_OWN = re.compile(
     r"^[\w.<>]+\(\) (?:missing|takes|got)\b|is not a (?:function|constructor)|is not (?:defined|iterable)\b"
     r"|^Cannot (?:read|set) propert|^Cannot (?:invoke|read field|load from|store to|assign field|enter synchronized|throw exception)"
@@ -46,9 +46,8 @@ _NOT_A_VALUE: Final = re.compile(r"None|null|nil|undefined|NoneType|True|False|t
 
 @remembered(4096)
 def template(message: str) -> str:
-    """Return a message with ``#`` in the place of what changes: numbers, ids, quoted values, paths, dates, hosts.
-
-    Where the language's runtime speaks, names are kept, for these are names of the code.
+    """Return a message with ``#`` in place of what changes: numbers, ids, quoted values, paths, dates, hosts. In
+    messages of the language's runtime names are kept, since they are names of the code.
     """
     text = message[:MOST_LOOKED_AT]
     if runtimes_own(text):
@@ -63,7 +62,7 @@ def _as_value(found: re.Match[str]) -> str:
 
 
 def runtimes_own(message: str) -> bool:
-    """Whether the language's runtime wrote a message, naming what stands in the code."""
+    """Whether the language's runtime wrote a message with names of the code."""
     return _RUNTIMES_OWN.search(message) is not None
 
 

@@ -1,8 +1,7 @@
-"""What had no value: the expression on a failing line that was ``None`` (null, nil, undefined), as far as that is shown.
-
-A function that returns nothing makes many lines fail, each in its own way; what is at fault is the function. Where the
-line shows it (``harbour.berth_of(vessel).pier``, ``row.columns[0]``), or the runtime says it, that is better evidence than
-the line itself.
+"""Missing values: the expression on a failing line that was ``None`` (null, nil, undefined), where that is visible.
+A function that returns nothing makes many lines fail, each in its own way, but the function is at fault. Where the
+line shows the expression (``harbour.berth_of(vessel).pier``, ``row.columns[0]``), or the runtime names it, that is
+better evidence than the line itself.
 """
 
 from __future__ import annotations
@@ -28,7 +27,7 @@ _LOOPS = re.compile(
 )
 _NAMES = re.compile(r"[A-Za-z_$][\w$]*")
 _OPENING: Final = {")": "(", "]": "["}
-# These give nothing on purpose, so that who asks must look: the line that did not is at fault.
+# These return nothing on purpose: the line that does not check is at fault.
 _MAY_GIVE_NOTHING: Final = frozenset(
     {"get", "getattr", "pop", "match", "search", "fullmatch", "find", "first", "next", "one_or_none", "scalar", "group",
      "getenv", "lookup", "querySelector", "getElementById", "closest", "firstOrNull", "fetchone", "poll", "peek"}
@@ -37,18 +36,19 @@ _MAY_GIVE_NOTHING: Final = frozenset(
 
 @remembered(4096)
 def missing(message: str, code: str) -> str:
-    """Return what had no value: ``berth_of()`` (a call), ``.columns`` (an attribute), ``berth`` (a name); '' where that is not shown."""
+    """Return the expression without a value: ``berth_of()`` (a call), ``.columns`` (an attribute), ``berth`` (a name); ''
+    where it is not visible."""
     said = _SAID.search(message[:MOST_CODE])
     if said is not None:
         return _producer(said["java"] or said["fox"])
     code = code.strip()[:MOST_CODE]
     found = {_producer(expression) for expression in _candidates(message[:MOST_CODE], code)}
-    # Several places of the line may be meant: nothing is known unless all are alike.
+    # Several places of the line are possible: they have to be the same expression.
     return found.pop() if len(found) == 1 else ""
 
 
 def is_produced(expression: str) -> bool:
-    """Whether an expression names the call or attribute that should have given a value, and not one that may give none."""
+    """Whether an expression is a call or attribute that should have a value, and not one that may have none."""
     name = expression.strip(".()[]")
     return expression != name and len(name) > 2 and name not in _MAY_GIVE_NOTHING
 
@@ -69,7 +69,7 @@ def _candidates(message: str, code: str) -> list[str]:
 
 
 def _before(code: str, at: int) -> str:
-    """Return the expression that ends at a place: names, dots, and what stands in brackets."""
+    """Return the expression that ends at a place: names, dots, and brackets with their content."""
     start = at
     while start > 0:
         sign = code[start - 1]
@@ -86,7 +86,7 @@ def _before(code: str, at: int) -> str:
 
 
 def _opened(code: str, at: int) -> int:
-    """Return where the bracket that closes at a place was opened; -1 where it was not."""
+    """Return the opening bracket of the one that closes at a place; -1 where there is none."""
     closing, opening = code[at], _OPENING[code[at]]
     deep = 0
     for place in range(at, -1, -1):

@@ -1,4 +1,4 @@
-"""Names as a person would say them: what compilers, loaders and build tools add to them is taken away."""
+"""Names as a person would say them, without what compilers, loaders and build tools add."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from obitus.core.frames import short_path
 from obitus.core.remembering import remembered
 
 COMPREHENSIONS: Final = frozenset({"<listcomp>", "<dictcomp>", "<setcomp>", "<genexpr>"})
-"""Functions that Python made of comprehensions, until 3.12. They stand inside the function that is meant."""
+"""Functions that Python made of comprehensions, until 3.12. They are inside the function that counts."""
 
 _GENERATED = re.compile(
     r"\.<locals>|^async |^new |^(?:Object|Function|Module|global|window|self|exports|Object\.<anonymous>)\.(?=\S)"
@@ -36,7 +36,7 @@ _VERSION = re.compile(
 def plain_function(name: str) -> str:
     """Return a function's name without generated parts: ``lambda$open$3`` is ``open``, ``Object.open`` is ``open``.
 
-    What is written inside a function belongs to it, save a lambda, which is called from elsewhere.
+    Inner functions belong to the outer one, except a lambda, which is called from elsewhere.
     """
     lambdas = _LAMBDAS.match(name)
     if lambdas is not None:
@@ -54,9 +54,8 @@ def plain_function(name: str) -> str:
 
 @remembered(8192)
 def plain_room(module: str, file: str, function: str = "") -> str:
-    """Return what a function is in, without versions, build hashes and folders that differ from host to host.
-
-    That is the module, or else the file's name and its folder.
+    """Return the place of a function, without versions, build hashes and folders that differ between hosts: the
+    module, or else the file's name and its folder.
     """
     if module:
         suspended = (

@@ -1,9 +1,10 @@
-"""The exact fingerprint, version 4: two failures with the same one are the same fault, without looking further.
+"""The exact fingerprint, version 4: two failures with the same one are the same fault, without further comparison.
 
 Counted: the type of the exception that counts, the function of the frame that counts, the code on its line (where it is
-not known, the fixed words of the message and the line), the callers of a helper, and what of a library raised. Left out:
-everything further out, and what wrapped it. Version 4 differs from 3 for what was built and for what JavaScript's engines say, and for
-nothing else: other failures keep the fingerprints of version 3. ``likeness`` then finds out which fingerprints belong together.
+not known, the fixed words of the message and the line), the callers of a helper, and the library's function that
+raised. Left out: everything further out, and wrapping exceptions. Version 4 differs from 3 only for built code and
+for messages of JavaScript's engines: other failures keep the fingerprints of version 3. ``likeness`` decides which
+fingerprints belong together.
 """
 
 from __future__ import annotations
@@ -34,7 +35,7 @@ _COMMENT = re.compile(r"(?<!\s)\s++(?:#|//)\s.*$")
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """One thing that was looked at: what it is, its value, whether it counted, and why."""
+    """One part of a failure: its name, its value, whether it counted, and why."""
 
     kind: str
     value: str
@@ -42,13 +43,13 @@ class Part:
     reason: str
 
     def as_dict(self) -> dict[str, Any]:
-        """Return it as it is shown and kept."""
+        """Return it in the form in which it is shown and stored."""
         return {"kind": self.kind, "value": self.value, "counted": self.counted, "reason": self.reason}
 
 
 @dataclass(frozen=True, slots=True)
 class Traits:
-    """What is kept of a failure to compare it with others. All of it is text that stays the same, save the lines."""
+    """The properties by which failures are compared. All are texts that stay the same, except the lines."""
 
     type: str
     room: str
@@ -66,11 +67,11 @@ class Traits:
     helper: int
     message_counts: bool
     missing: str = ""
-    """What had no value, as the line or the runtime shows it: a call, an attribute, a name."""
+    """The expression without a value, as the line or the runtime shows it: a call, an attribute, a name."""
     build: str = ""
-    """The file as this build calls it, where it was built and its source is not known; '' otherwise."""
+    """The file's name in this build, where it was built and its source is not known; '' otherwise."""
     column: int | None = None
-    """Where in the line of what was built."""
+    """The column in the built file."""
     engine: str = ""
     """Which engine of JavaScript wrote the message, where that shows."""
 
@@ -86,13 +87,13 @@ class Fingerprint:
     def __init__(self, chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] = ()) -> None:
         self._chain = chain
         self.apart = tuple(apart)
-        """Attributes and values that a rule keeps failures apart by."""
+        """Attributes and values by which a rule keeps failures apart."""
         self.fault = locate(chain)
         self.text = _text_of(self.fault, self.apart)
 
     @cached_property
     def traits(self) -> Traits:
-        """What it is compared with others by."""
+        """The properties by which it is compared with others."""
         return _traits(self.fault)
 
     @cached_property
@@ -108,7 +109,7 @@ def fingerprint(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] = (
 
 @remembered(8192)
 def plain_code(code: str) -> str:
-    """Return a line of code without what an editor changes: spaces, trailing comments, the kind of quotes."""
+    """Return a line of code without what formatting changes: spaces, trailing comments, the kind of quotes."""
     return _SPACES.sub("", _COMMENT.sub("", code)).replace('"', "'").rstrip(",;")[:300]
 
 
@@ -133,7 +134,7 @@ def _traits(fault: Fault, most_callers: int | None = None, recipe: int = VERSION
     code = plain_code(site.code)
     helper = fault.helper
     callers = fault.callers
-    # A caller's line tells in which build a frame of the same file stood: that shows whether lines have drifted.
+    # A caller's line shows the build of a frame in the same file, and so whether lines have drifted.
     near = tuple([(_caller(f, recipe), f.line) for f in callers[:most_callers]])
     raised_in = ""
     if fault.beneath and not fault.in_library:
@@ -166,7 +167,7 @@ def _caller(frame: Frame, recipe: int) -> str:
 
 
 def earlier_texts(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] = ()) -> tuple[str, ...]:
-    """Return the fingerprints that earlier versions of the recipe gave, the newest first, so that their issues go on."""
+    """Return the fingerprints of earlier versions of the recipe, the newest first, so that their issues continue."""
     fault = locate(chain, recipe=3)
     third = _text(_traits(fault, fault.helper, recipe=3), tuple(apart), recipe=3)
     before = locate(chain, recipe=2)
@@ -176,7 +177,7 @@ def earlier_texts(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] =
 
 
 def _text_of(fault: Fault, apart: tuple[tuple[str, str], ...]) -> str:
-    """Return the fingerprint: that of version 3 where version 4 has nothing to add."""
+    """Return the fingerprint: that of version 3 where version 4 does not differ."""
     traits = _traits(fault, fault.helper)
     if fault.site is not None and not is_script(fault.site.file):
         return _text(traits, apart, recipe=3)

@@ -22,7 +22,7 @@ Action = Literal["together", "apart", "skip", "own", "library"]
 MOST_VALUE: Final = 200
 MOST_NAMES: Final = 5
 TEXTS: Final = ("type", "cause", "message", "function", "module", "file", "entry_point")
-"""What the words of a condition are looked for in."""
+"""The fields in which words of a condition are searched."""
 _ACTIONS: Final[dict[str, Action]] = {
     "together": "together",
     "apart by": "apart",
@@ -43,7 +43,7 @@ class GroupingRuleTrouble(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class GroupingRule:
-    """A rule that was understood."""
+    """A parsed rule."""
 
     id: int
     text: str
@@ -51,13 +51,13 @@ class GroupingRule:
     """Absent where the rule holds for every failure."""
     action: Action
     names: tuple[str, ...] = ()
-    """What failures are kept apart by."""
+    """The fields by which failures are kept apart."""
     pattern: re.Pattern[str] | None = None
     """Which frames, by place or file."""
 
 
 def parse_grouping_rule(text: str, rule_id: int = 0) -> GroupingRule:
-    """Understand a rule; raises GroupingRuleTrouble."""
+    """Parse a rule; raises GroupingRuleTrouble."""
     found = _WHEN.search(text)
     said = " ".join((text[: found.start()] if found else text).split())
     name = next((start for start in _ACTIONS if said == start or said.startswith(start + " ")), None)
@@ -69,7 +69,7 @@ def parse_grouping_rule(text: str, rule_id: int = 0) -> GroupingRule:
         raise GroupingRuleTrouble(f"Say when: which failures is that for? {HOW}")
     asked = text[found.end() :].strip() if found is not None else ""
     try:
-        # A rule holds for failures of any time: what is relative to now has no meaning in it.
+        # A rule holds for failures of any time: relative times have no meaning in it.
         condition = read(asked, 0) if found is not None else None
     except QuestionTrouble as trouble:
         raise GroupingRuleTrouble(f"The condition: {trouble}") from None
@@ -108,12 +108,13 @@ def decide(
 
 
 def holds_for(rule: GroupingRule, facts: Mapping[str, Any]) -> bool:
-    """Whether a rule is for a failure of which these facts are known."""
+    """Whether a rule matches a failure with these facts."""
     return rule.condition is None or holds(rule.condition, facts, TEXTS)
 
 
 def value_of(name: str, chain: Sequence[ChainLink], facts: Mapping[str, Any]) -> Any:
-    """Return what failures can be kept apart by: an attribute, or ``message``, ``caller``, ``line``, ``type`` of what counts."""
+    """Return the value by which failures are kept apart: of an attribute, or ``message``, ``caller``, ``line``,
+    ``type`` of the part that counts."""
     if name in ("message", "caller", "line"):
         decided = fingerprint(chain)
         if name == "message":

@@ -1,1 +1,1 @@
-"""Whom an issue is handed to that nobody has: ``rules`` that a team writes, and ``owners``, the files that name who owns what."""
+"""To whom an issue is handed that nobody has: ``rules`` that a team writes, and ``owners``, the CODEOWNERS files."""

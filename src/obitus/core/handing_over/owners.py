@@ -1,9 +1,10 @@
 """``CODEOWNERS`` files: who owns which files of a repository.
 
 A line holds a pattern, written as in a ``gitignore`` file (git-scm.com/docs/gitignore, "Pattern format"), and the owners of what
-it matches: ``@somebody``, ``@company/team`` or a mail address. Of several lines that match, the last one counts. Two things that
-``gitignore`` knows are not known here, as is the custom of these files: a pattern cannot be turned round with ``!``, and ``docs/*``
-means what lies in the folder itself, and nothing deeper. Such a line, and one that has no meaning, is left out with a remark.
+it matches: ``@somebody``, ``@company/team`` or a mail address. Of several lines that match, the last one counts. Two
+rules of ``gitignore`` do not hold, as is usual for these files: ``!`` does not negate a pattern, and ``docs/*``
+matches files in the folder itself, and nothing deeper. A line with ``!``, and one that is not valid, is left out
+with a remark.
 """
 
 from __future__ import annotations
@@ -20,7 +21,7 @@ MOST_BYTES: Final = 1_500_000
 MOST_REMARKS: Final = 20
 MOST_SEGMENTS: Final = 30
 _LONGEST_LINE: Final = 2_000
-# A backslash keeps the blank or the number sign behind it in the pattern.
+# A backslash keeps the blank or the number sign after it in the pattern.
 _WORDS: Final = re.compile(r"(?:\\.|[^\s\\])+")
 _OWNER: Final = re.compile(r"@[^\s@]{1,200}|[^\s@]{1,100}@[^\s@]{1,100}")
 _SECTION: Final = re.compile(r"\^?\[[^\]]*\](?:\[\d+\])?")
@@ -37,21 +38,20 @@ class OwnedBy:
     """Of the line, from 1."""
     pattern: str
     owners: tuple[str, ...]
-    """As they are written; none where what matches is said to have no owner."""
+    """As they are written; none where the line says that its files have no owner."""
 
 
 class Owners:
-    """What a file says. ``remarks`` names the lines that were left out, and why."""
+    """A parsed file. ``remarks`` names the lines that were left out, and why."""
 
     def __init__(self, lines: Sequence[OwnedBy], remarks: Sequence[str]) -> None:
         self.lines, self.remarks = tuple(lines), tuple(remarks)
         self._rules = [(line, _Rule(line.pattern)) for line in reversed(lines)]
 
     def line_for(self, path: str, beneath: str = "") -> OwnedBy | None:
-        """Return the line that says who owns a file, None where none does.
-
-        ``path`` is as a stack names it. One that is absolute is looked up from each of its folders on, since nobody knows which
-        of them is the repository's root; one that is not begins in ``beneath``, a folder of the repository ('' for its root).
+        """Return the line that decides the owner of a file, None where there is none. ``path`` is that of a stack.
+        An absolute one is looked up from each of its folders, since the repository's root is not known; a relative
+        one begins in ``beneath``, a folder of the repository ('' for its root).
         """
         parts = _parts(path)
         if not parts or len(parts) > MOST_SEGMENTS:
@@ -68,7 +68,7 @@ class Owners:
 
 
 def read_owners(text: str) -> Owners:
-    """Understand a file; what is no pattern with owners becomes a remark."""
+    """Parse a file; lines that are no pattern with owners become remarks."""
     lines: list[OwnedBy] = []
     remarks: list[str] = []
     for number, written in enumerate(text.splitlines(), 1):
@@ -84,7 +84,7 @@ def read_owners(text: str) -> Owners:
 
 
 def _line(number: int, written: str) -> OwnedBy | str | None:
-    """Return what a line says, why it is left out, or None where it says nothing."""
+    """Return the parsed line, the reason why it is left out, or None for an empty one."""
     stripped = written.strip()
     if not stripped or stripped.startswith("#"):
         return None
@@ -113,7 +113,7 @@ def _line(number: int, written: str) -> OwnedBy | str | None:
 
 
 class _Rule:
-    """A pattern, made ready to be matched."""
+    """A compiled pattern."""
 
     __slots__ = ("_anchored", "_folder", "_literal", "_only_direct", "_segments")
 
@@ -124,15 +124,15 @@ class _Rule:
         self._segments = tuple(part for part in plain.split("/") if part)
         self._only_direct = self._anchored and self._segments[-1] == "*" and not self._folder
         plain_ones = [part for part in self._segments if "*" not in part and "?" not in part]
-        # Nearly every pattern has one name in it that most paths have not.
+        # Nearly every pattern has a name that most paths do not have.
         self._literal = max(plain_ones, key=len, default=None)
 
     def may_match(self, names: set[str]) -> bool:
-        """Return whether it is worth looking closer at a path made of these names."""
+        """Return whether a path with these names may match."""
         return self._literal is None or self._literal in names
 
     def matches(self, path: Sequence[str]) -> bool:
-        """Return whether a file is meant, or a folder that it lies in."""
+        """Return whether the pattern matches a file, or a folder that contains it."""
         if not self._anchored:
             names = path[:-1] if self._folder else path
             return any(_segment_matches(self._segments[0], name) for name in names)
@@ -145,7 +145,7 @@ class _Rule:
         return False
 
     def _ends(self, path: Sequence[str]) -> Iterator[int]:
-        """Yield how many names of a path the whole pattern can use up, from its beginning: at most one answer for each."""
+        """Yield how many names at the beginning of a path the whole pattern can match: each number at most once."""
         reached = {0}
         for segment in self._segments:
             if segment == "**":
@@ -155,7 +155,7 @@ class _Rule:
             if not reached:
                 return
         if self._segments[-1] == "**":
-            # Everything in it, and not itself.
+            # Everything inside, and not the folder itself.
             reached.discard(min(reached))
         yield from sorted(reached)
 
@@ -168,7 +168,7 @@ def _segment_matches(pattern: str, name: str) -> bool:
 
 @lru_cache(4096)
 def _compiled(pattern: str) -> re.Pattern[str]:
-    # Stars side by side mean one, and would make matching slow.
+    # Adjacent stars mean one star, and would make matching slow.
     return re.compile(translate(_STARS.sub("*", pattern)))
 
 
@@ -177,16 +177,15 @@ def _parts(path: str) -> list[str]:
 
 
 def who_is_meant(owner: str, people: Sequence[str], names: dict[str, str]) -> str | None:
-    """Return the name of the person that an owner is, None where nobody is known.
-
-    ``names`` says who is meant by what, in small letters. Where it says nothing, ``@ida-moss`` and ``ida.moss@skerry.example``
+    """Return the person behind an owner, None where nobody is known. ``names`` maps owners, in lower case, to
+    people. For an owner that it does not have, ``@ida-moss`` and ``ida.moss@skerry.example``
     are Ida Moss, if only one of ``people`` is written like that.
     """
     said = names.get(owner.lower())
     if said is not None:
         return said
     if "/" in owner:
-        # A team: who takes care of its issues, somebody has to say.
+        # A team: a person has to be named for it.
         return None
     wanted = letters_of(owner.removeprefix("@").partition("@")[0])
     found = [name for name in people if letters_of(name) == wanted]
@@ -194,5 +193,5 @@ def who_is_meant(owner: str, people: Sequence[str], names: dict[str, str]) -> st
 
 
 def letters_of(name: str) -> str:
-    """Return a name without what is written in different ways: ``Ida Moss`` and ``ida-moss`` are ``idamoss``."""
+    """Return a normalized name: ``Ida Moss`` and ``ida-moss`` are ``idamoss``."""
     return _NOT_A_LETTER.sub("", name).casefold()

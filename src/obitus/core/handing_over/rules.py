@@ -1,4 +1,4 @@
-"""Hand-over rules: ``hand to Ida Moss when app=sailings file~fares``. Who has what matches, as long as nobody has it."""
+"""Hand-over rules: ``hand to Ida Moss when app=sailings file~fares``. Who gets an issue that matches and that nobody has."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ class HandingRuleTrouble(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class HandingRule:
-    """A rule that was understood."""
+    """A parsed rule."""
 
     id: int
     text: str
@@ -32,13 +32,13 @@ class HandingRule:
 
 
 def parse_handing_rule(text: str, rule_id: int = 0) -> HandingRule:
-    """Understand a rule; raises HandingRuleTrouble."""
+    """Parse a rule; raises HandingRuleTrouble."""
     found = _RULE.fullmatch(text) if len(text) <= MOST_CHARACTERS else None
     if found is None:
         raise HandingRuleTrouble(f"{' '.join(text.split())[:60]!r} is no hand-over rule. {HOW}")
     to, asked = " ".join(found[1].split()), found[2].strip()
     try:
-        # It holds for failures of any time: what is relative to now has no meaning in it.
+        # It holds for failures of any time: relative times have no meaning in it.
         condition = read(asked, 0)
     except QuestionTrouble as trouble:
         raise HandingRuleTrouble(f"The condition: {trouble}") from None
@@ -48,5 +48,5 @@ def parse_handing_rule(text: str, rule_id: int = 0) -> HandingRule:
 
 
 def those_that_hold(rules: Sequence[HandingRule], facts: Mapping[str, Any]) -> list[HandingRule]:
-    """Return the rules that hold for a failure, in their order: the first whose person can take the issue counts."""
+    """Return the rules that match a failure, in their order: the first whose person can take the issue counts."""
     return [rule for rule in rules if holds(rule.condition, facts, TEXTS)]

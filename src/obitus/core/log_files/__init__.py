@@ -1,1 +1,1 @@
-"""What stands in log files: stack traces among log lines, and access logs. Pure: bytes in, findings out."""
+"""Parsing log files: stack traces among log lines, and access logs. Pure: bytes in, findings out."""

@@ -1,4 +1,4 @@
-"""Access logs of web servers: which form one has."""
+"""Access logs of web servers: recognising their form."""
 
 from __future__ import annotations
 

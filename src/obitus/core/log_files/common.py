@@ -22,7 +22,7 @@ _WHOLE_LINE = re.compile(
     + _QUOTED
     + rb')")?(?P<rest>[^\n]*)$'
 )
-# What is counted of most lines: the hour, the minute, what was asked up to the query, the status.
+# The counted fields of most lines: the hour, the minute, the request up to its query, the status.
 _USUAL = re.compile(
     rb"^[^\[\n]*+\[(\d\d/\w{3}/\d{4}:\d\d:[0-5]\d):\d\d((?: [+-]\d{4})?)\] "
     rb'"([A-Z]{1,20} [^ ?"\\\n]*+)[^"\\\n]*+" (\d\d\d) [\d-][^\n]*+',
@@ -40,7 +40,7 @@ def _match(line: bytes) -> re.Match[bytes] | None:
 
 
 class Common:
-    """The common and the combined format; times without an offset are in ``zone``, of a file last written about then."""
+    """The common and the combined format; times without an offset are in ``zone``, of a file last written at about that time."""
 
     def __init__(self, zone: tzinfo, about_ms: int) -> None:
         self.zone, self.about_ms = zone, about_ms
@@ -48,11 +48,11 @@ class Common:
 
     @property
     def usual(self) -> Usual:
-        """What most lines look like."""
+        """The pattern of most lines."""
         return Usual(_USUAL, self._asked)
 
     def read(self, piece: bytes, *, tells: bool = True) -> Counts:
-        """Read whole lines; ``tells`` says whether those that did not go well are kept."""
+        """Read whole lines; ``tells`` says whether failed and refused ones are kept."""
         counts = Counts(tells)
         count(counts, piece, 0, len(piece), self)
         return counts

@@ -1,4 +1,4 @@
-"""What statuses of answers mean, and the sub-statuses that some web servers add, in words for whoever looks for the cause.
+"""Meanings of statuses, and of the sub-statuses that some web servers add, in words for people who look for the cause.
 
 Sources: statuses from RFC 9110 and the registry of HTTP status codes (iana.org/assignments/http-status-codes); sub-statuses of the
 W3C extended format from "HTTP status code in IIS" (learn.microsoft.com); 444 and 494 to 499 from the source of nginx
@@ -131,7 +131,8 @@ DETAILS: Final = {
 
 
 def meaning(status: int, detail: str = "") -> str:
-    """Return what a status means, by its sub-status (``500.19``, or with the system's own code ``500.19.5``) where that is known; '' where nothing is."""
+    """Return the meaning of a status, by its sub-status (``500.19``, or with the system's own code ``500.19.5``)
+    where that is known; '' where nothing is known."""
     parts = detail.split(".")
     if len(parts) >= 2 and (known := DETAILS.get(".".join(parts[:2]))) is not None:
         return known

@@ -1,4 +1,4 @@
-"""What one line of a log says of itself: when, how severe, what. In a prefix, as JSON, or as named values (``level=error``)."""
+"""The fields of one line of a log: time, severity, text. From a prefix, from JSON, or from named values (``level=error``)."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _NAMED_TEXT = re.compile(r'(?:^|\s)(?:msg|message)=(?:"((?:[^"\\]|\\.)*+)"|(\S+)
 
 
 class Record(NamedTuple):
-    """What a line says: its time as written, its severity, and the rest; ``""`` where it does not say."""
+    """A parsed line: its time as written, its severity, and the rest; ``""`` where they are missing."""
 
     time: str
     severity: str
@@ -29,7 +29,7 @@ class Record(NamedTuple):
 
 
 def record_of(line: str) -> Record | None:
-    """Return what a log line says of itself; None where it says neither when nor how severe."""
+    """Return the fields of a log line; None where it has neither a time nor a severity."""
     text = line[:MOST_LINE]
     if text.startswith("{"):
         said = _JSON_TEXT.search(text)

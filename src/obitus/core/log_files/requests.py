@@ -1,4 +1,4 @@
-"""What an access log tells: requests that were answered, counted by entry point, hour and status."""
+"""Requests in access logs, counted by entry point, hour and status."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ MOST_EXAMPLES: Final = 5
 MOST_REMEMBERED: Final = 100_000
 MOST_WELL: Final = 2_000
 STEP_BYTES: Final = 16 * 1024
-"""So many bytes are counted at a time: a line that is not as most are makes only these be read one by one."""
+"""Bytes that are counted at a time: a line of another form makes only these be parsed line by line."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +29,7 @@ class Request:
     target: str
     status: int
     detail: str = ""
-    """Sub-status and the system's own code, where the server says: ``500.19.5``."""
+    """Sub-status and the system's own code, where the server has them: ``500.19.5``."""
     client: str = ""
     user: str = ""
     agent: str = ""
@@ -39,7 +39,7 @@ class Request:
 
     @property
     def entry_point(self) -> str:
-        """Method and path, with ``{id}`` in the place of what differs from request to request."""
+        """Method and path, with ``{id}`` for the varying parts."""
         return entry_point(self.method, self.target)
 
     @property
@@ -58,7 +58,7 @@ Runs = Counter[tuple[int, str, int]]
 
 
 class WholeLine(NamedTuple):
-    """A line that is to be reported whole: where it begins (bytes from the start of the piece), and how it is read."""
+    """A line that is to be reported whole: its offset (bytes from the start of the piece), and its fields."""
 
     place: int
     line: bytes
@@ -66,20 +66,20 @@ class WholeLine(NamedTuple):
 
 
 class Usual(NamedTuple):
-    """What most lines look like, so that only what is counted by has to be taken out of them."""
+    """The form of most lines, from which only the counted fields have to be taken."""
 
     pattern: re.Pattern[bytes]
-    """A whole line, from ``^`` on (MULTILINE), with what is counted by in groups."""
+    """A whole line, from ``^`` on (MULTILINE), with the counted fields as groups."""
     asked: Callable[[tuple[bytes, ...]], tuple[int, str, int] | None]
     """Given the groups, returns the start of the hour, the entry point and the status; None where one of them is none."""
 
 
 class LineForm(Protocol):
-    """What reads the lines of an access log."""
+    """A reader of the lines of an access log."""
 
     @property
     def usual(self) -> Usual | None:
-        """What most lines look like; None where each has to be read whole."""
+        """The pattern of most lines; None where each has to be parsed whole."""
 
     def request(self, line: bytes) -> Request | None:
         """Read one line, whole; None where it is no request."""
@@ -87,28 +87,28 @@ class LineForm(Protocol):
 
 @dataclass
 class Counts:
-    """What a piece of an access log holds: requests counted, those that did not go well, and lines that cannot be read."""
+    """The content of a piece of an access log: counted requests, failed and refused ones, and unreadable lines."""
 
     tells: bool = True
-    """Whether those that did not go well are kept, to be reported whole."""
+    """Whether failed and refused ones are kept, to be reported whole."""
     runs: Runs = field(default_factory=Counter)
     not_well: int = 0
     whole_lines: list[WholeLine] = field(default_factory=list)
     well: dict[tuple[int, str], WholeLine] = field(default_factory=dict)
-    """Where those that did not go well are kept: by day (since 1970) and entry point, the first that did, to compare with."""
+    """By day (since 1970) and entry point, the first healthy request, to compare with."""
     lines: int = 0
     unreadable: int = 0
     examples: list[str] = field(default_factory=list)
 
     def lacks(self, request: tuple[int, str, int]) -> bool:
-        """Whether a request that went well is the first of its day and entry point."""
+        """Whether a healthy request is the first of its day and entry point."""
         hour_ms, point, status = request
         return (
             self.tells and status < 400 and len(self.well) < MOST_WELL and (hour_ms // DAY_MS, point) not in self.well
         )
 
     def tell(self, request: tuple[int, str, int], line: WholeLine) -> None:
-        """Keep a line whole, where it did not go well or is the first of its day and entry point that did."""
+        """Keep a line whole, where it failed or was refused, or is the first healthy one of its day and entry point."""
         if request[2] >= 400:
             self.whole_lines.append(line)
         elif self.lacks(request):
@@ -130,7 +130,7 @@ _POINTS: dict[bytes, str] = {}
 
 
 def point_of(request: bytes) -> str:
-    """Return the entry point of a method and a path as they stand in a log."""
+    """Return the entry point of a method and a path in a log."""
     point = _POINTS.get(request)
     if point is None:
         method, _, path = request.decode("utf-8", "replace").partition(" ")
@@ -141,7 +141,7 @@ def point_of(request: bytes) -> str:
 
 
 class Hours:
-    """Moments by what a log writes; each is worked out once."""
+    """Parsed times, cached by their text."""
 
     def __init__(self, zone: tzinfo, about_ms: int) -> None:
         self._zone, self._about_ms = zone, about_ms
@@ -157,9 +157,8 @@ class Hours:
         return self._moments[written]
 
     def start_of_minute(self, minute: bytes, offset: bytes) -> int | None:
-        """Return the start of the hour that a minute lies in, Unix milliseconds; None where it is none.
-
-        ``minute`` is a time up to its minute, ``offset`` what is written behind the seconds.
+        """Return the start of the hour of a minute, Unix milliseconds; None where it is none. ``minute`` is a time
+        up to its minute, ``offset`` the text after the seconds.
         """
         try:
             return self._starts[minute, offset]
@@ -172,9 +171,8 @@ class Hours:
 
 
 def count(counts: Counts, piece: bytes, start: int, end: int, form: LineForm) -> None:
-    """Count whole lines between two places, some at a time: what they say alike is looked at once.
-
-    Where one of them is not as most are, these few are read one by one. What is counted is the same.
+    """Count whole lines between two offsets, some at a time: equal values are handled once. Where one of them has
+    another form, these few are parsed one by one, with the same result.
     """
     while start < end:
         stop = min(piece.find(b"\n", start + STEP_BYTES) + 1 or end, end)
@@ -185,7 +183,7 @@ def count(counts: Counts, piece: bytes, start: int, end: int, form: LineForm) ->
 
 
 def _count_alike(counts: Counts, lines: bytes, place: int, form: LineForm) -> bool:
-    """Count lines that are all as most are; else count none of them, and return False."""
+    """Count lines that all have the usual form; else count none of them, and return False."""
     usual = form.usual
     if usual is None:
         return False

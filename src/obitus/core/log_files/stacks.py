@@ -1,7 +1,7 @@
 """Finding stack traces in a log file of any size: block by block, at a steady rate, in flat memory.
 
-Most of a log holds no trace. So a block is first looked through for the few byte patterns that a trace cannot be without;
-only what stands around one is split into lines and read.
+Most of a log has no trace. So a block is first searched for the few byte patterns that every trace contains; only
+the text around one is split into lines and parsed.
 """
 
 from __future__ import annotations
@@ -16,20 +16,20 @@ from obitus.core.stacks import FoundStack, find_stacks, holds_lines
 from obitus.core.stacks.prefixes import BEGINS_A_TRACE, prefix_of
 
 BEFORE: Final = 24
-"""Lines looked at before a line that may belong to a trace: its header, and what led up to it."""
+"""Lines before a line that may belong to a trace: its header, and its breadcrumbs."""
 BEHIND: Final = 10
-"""Lines looked at behind it: the rest of a message."""
+"""Lines after it: the rest of a message."""
 LINES_BEFORE: Final = 20
-"""Log lines that are reported with a trace, as what led up to it."""
+"""Log lines that are reported with a trace, as its breadcrumbs."""
 BESIDE: Final = 3
-"""Records of others that may stand between a trace's header and its first frame, or between its last frame and its end."""
+"""Records of others that may come between a trace's header and its first frame, or between its last frame and its end."""
 SAME: Final = 10
-"""Characters at the beginning, most often a day, by which a line is taken for a record like another."""
+"""Characters at the beginning, most often a date, by which a line counts as a record like another."""
 MOST_CARRIED: Final = 1024 * 1024
 MOST_LINE: Final = 16 * 1024
 
-# Lines of a trace are indented, or numbered; where a prefix stands before each, or JSON wraps it, the indent stands
-# inside the line. A search for one byte takes a fortieth of any other: who holds none is not searched further.
+# Lines of a trace are indented, or numbered; with a prefix before each, or wrapped in JSON, the indent is
+# inside the line. A search for one byte takes a fortieth of any other: a block without it is not searched further.
 _RARE: Final = tuple(
     (byte, re.compile(pattern))
     for byte, pattern in (
@@ -45,7 +45,7 @@ _INSIDE: Final = (b"  at ", b"  File ", b":in ", b"goroutine ", b"panicked at")
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """A stack trace, where it begins in the file (bytes), the lines before it, and what the lines say of its time."""
+    """A stack trace, its offset in the file (bytes), the lines before it, and its time by the lines."""
 
     stack: FoundStack
     offset: int
@@ -57,7 +57,7 @@ class Found:
 
 
 class Scanner:
-    """Takes blocks of a file, in order; gives the traces. What may go on in the next block is kept until then."""
+    """Takes blocks of a file, in order; yields the traces. A trace that may continue in the next block is kept until then."""
 
     def __init__(self, offset: int = 0) -> None:
         self._rest = b""
@@ -67,11 +67,11 @@ class Scanner:
 
     @property
     def settled(self) -> int:
-        """The place up to which everything was reported: reading may go on from here."""
+        """The offset up to which everything was reported: reading may continue from here."""
         return self._offset
 
     def feed(self, block: bytes, *, end: bool = False) -> Iterator[Found]:
-        """Yield the traces that are whole by now. At the end of the file, those that stand at its end too."""
+        """Yield the traces that are complete by now; at the end of the file all of them."""
         data = self._rest + block
         cut = len(data) if end else data.rfind(b"\n") + 1
         if cut == 0 and len(data) > MOST_CARRIED:
@@ -82,7 +82,7 @@ class Scanner:
         for first, last in self._regions(whole):
             start, stop = _line_start(whole, first, BEFORE), _line_end(whole, last, BEHIND)
             if stop >= len(whole) and not end and len(whole) - start < MOST_CARRIED:
-                # It may go on in the next block.
+                # It may continue in the next block.
                 keep_from = start
                 break
             yield from self._read(
@@ -90,7 +90,7 @@ class Scanner:
             )
             read_to = stop
         if keep_from == cut and not end:
-            # The block may end with the header of a trace whose first frame stands in the next one.
+            # The block may end with the header of a trace whose first frame is in the next one.
             keep_from = max(read_to, _line_start(whole, max(0, len(whole) - 1), BEFORE))
             if cut - keep_from > MOST_CARRIED:
                 keep_from = cut
@@ -99,13 +99,13 @@ class Scanner:
         self._offset += keep_from
 
     def _regions(self, data: bytes) -> Iterator[tuple[int, int]]:
-        """Yield where signs of traces stand, those near each other as one."""
+        """Yield spans with byte patterns of traces, adjacent ones as one."""
         places = [found.start() for byte, sign in _RARE if byte in data for found in sign.finditer(data)]
         for sign in _INSIDE:
             at = data.find(sign)
             while at >= 0:
                 places.append(at)
-                # The rest of the line is the same trace's, or none's.
+                # The rest of the line belongs to the same trace, or to none.
                 after = data.find(b"\n", at + 1)
                 if after < 0:
                     break
@@ -124,7 +124,7 @@ class Scanner:
         yield first, last
 
     def _read(self, data: bytes, start: int, stop: int, first: int, last: int) -> Iterator[Found]:
-        """Read the lines between two places; the signs stand from the line ``first`` to the line ``last`` of these."""
+        """Parse the lines between two offsets; the patterns are in the lines from ``first`` to ``last`` of these."""
         raw = data[start:stop].split(b"\n")
         lines = _as_text(raw)
         if not any(lines):
@@ -157,7 +157,7 @@ class Scanner:
 
 
 def _as_text(raw: list[bytes]) -> list[str]:
-    """Return lines as text within bounds, without what other programs take for the end of a line."""
+    """Return lines as text within bounds, without characters that other programs treat as the end of a line."""
     text = b"\n".join(raw).decode("utf-8", "replace")
     lines = text.split("\n")
     plain = "\0" not in text and "\r" not in text and max(map(len, raw)) <= MOST_LINE
@@ -168,13 +168,11 @@ def _as_text(raw: list[bytes]) -> list[str]:
 
 
 def _records(lines: list[str], first: int, last: int) -> tuple[int, int]:
-    """Return which lines to search: from the record that holds the first sign to the one behind the last.
-
-    Where frames bear prefixes themselves, or each is wrapped in JSON, a trace goes through many records: then all lines
-    are searched.
+    """Return which lines to search: from the record with the first pattern to the one after the last. Where frames
+    have prefixes themselves, or each is wrapped in JSON, a trace spans many records: then all lines are searched.
     """
     whole_in_one = lines[first].startswith("{") and holds_lines(lines[first])
-    # A trace in one value of JSON is whole: nothing beside it belongs to it.
+    # A trace in one value of JSON is complete: no other line belongs to it.
     if whole_in_one and first == last and _begins_record(lines[first + 1] if first + 1 < len(lines) else "{"):
         return first, first + 1
     if not whole_in_one and any(_begins_record(line) for line in lines[first : last + 1]):
@@ -191,7 +189,7 @@ def _records(lines: list[str], first: int, last: int) -> tuple[int, int]:
 
 
 def _may_belong(beside: list[str], begins: str | None) -> bool:
-    """Whether some of a trace may stand among the lines beside a record, which begins so: others' records hold none."""
+    """Whether parts of a trace may be among the lines around a record that begins so: records of others have none."""
     return any(
         line and ((line[:SAME] != begins and not _begins_record(line)) or BEGINS_A_TRACE.search(line))
         for line in beside

@@ -1,4 +1,4 @@
-"""The times that stand before log lines, in the forms that log writers use.
+"""Times at the beginning of log lines, in the forms that log writers use.
 
 Sources: RFC 3339; the common log format of NCSA; RFC 3164 (a time without a year); Unix seconds and milliseconds.
 """
@@ -37,8 +37,7 @@ _OFFSET = re.compile(r"([+-])(\d{2}):?(\d{2})$")
 def time_of(text: str, zone: tzinfo, about_ms: int) -> int | None:
     """Return a written time as Unix milliseconds, or None where it is none.
 
-    A time without a zone is in ``zone``. Where the day or the year is not said, it is the latest such time up to
-    ``about_ms`` (when the file was last written), a day's grace included.
+    A time without a zone is in ``zone``. Without a day or a year it is the latest such time up to ``about_ms`` (when the file was last written), a day's grace included.
     """
     unix = _UNIX.match(text)
     if unix is not None:

@@ -15,7 +15,7 @@ from obitus.core.log_files.requests import Counts, Hours, Request, Usual, count,
 from obitus.core.log_files.times import time_of
 
 _UTC = Hours(UTC, 0)
-# What the fields that are counted by look like in most lines; any other field is anything without a blank.
+# Patterns of the counted fields in most lines; any other field is anything without a blank.
 _FORMS: Final = {
     "date": rb"(\d{4}-\d\d-\d\d)",
     "time": rb"(\d\d:[0-5]\d):\d\d(?:\.\d+)?",
@@ -27,26 +27,26 @@ _ANY: Final = rb"\S++"
 
 
 class W3c:
-    """The format, read piece by piece: the fields are named in the file, and may change in its middle. Times are UTC."""
+    """The format, read piece by piece: the fields are named in the file, and may change inside of it. Times are UTC."""
 
     def __init__(self) -> None:
         self.header = Header()
-        """What holds for the lines that come next."""
+        """The header for the next lines."""
 
     def read(self, piece: bytes, *, tells: bool = True) -> Counts:
-        """Read whole lines; ``tells`` says whether those that did not go well are kept."""
+        """Read whole lines; ``tells`` says whether failed and refused ones are kept."""
         counts = Counts(tells)
         for start, end in self._between_directives(piece):
             count(counts, piece, start, end, self.header)
         return counts
 
     def pass_over(self, piece: bytes) -> None:
-        """Take note of the fields that whole lines name."""
+        """Store the fields that whole lines name."""
         for _ in self._between_directives(piece):
             pass
 
     def _between_directives(self, piece: bytes) -> Iterator[tuple[int, int]]:
-        """Yield where lines stand that one header holds for; the header is then theirs."""
+        """Yield spans of lines with one header, after making it the current one."""
         start = 0
         while start < len(piece):
             directive = _directive(piece, start)
@@ -69,13 +69,13 @@ def _directive(piece: bytes, start: int) -> int | None:
 
 @dataclass(frozen=True, slots=True)
 class Header:
-    """What the directives before a line say: the fields, in order, and the date of times that bear none."""
+    """The directives before a line: the fields, in order, and the date of times without one."""
 
     fields: tuple[str, ...] = ()
     date: str = ""
 
     def after(self, directive: bytes) -> Header:
-        """Return the header behind a line that begins with ``#``."""
+        """Return the header after a line that begins with ``#``."""
         name, _, rest = directive.decode("utf-8", "replace").partition(":")
         words = tuple(rest.split())
         if name == "#Fields":
@@ -93,13 +93,13 @@ class Header:
 
     @property
     def usual(self) -> Usual | None:
-        """What most lines with these fields look like; None where a field that is counted by is missing."""
+        """The pattern of most lines with these fields; None where a counted field is missing."""
         return _usual(self.fields, self.date)
 
 
 @lru_cache(maxsize=64)
 def _usual(fields: tuple[str, ...], named_date: str) -> Usual | None:
-    """Return the same for lines that bear no date where the file names one."""
+    """Return the same for lines without a date where the file names one."""
     path = "cs-uri-stem" if "cs-uri-stem" in fields else "cs-uri"
     wanted = ("date", "time", "cs-method", path, "sc-status")
     if any(fields.count(name) != 1 for name in wanted[1:]) or fields.count("date") > 1:
@@ -131,7 +131,7 @@ def _request(values: Sequence[str], header: Header) -> Request | None:
         return None
     target = part.get("cs-uri-stem") or part.get("cs-uri", "").partition("?")[0]
     taken = part.get("time-taken", "")
-    # Milliseconds where it is a whole number, as the servers write it that add a sub-status; else seconds.
+    # Milliseconds where it is a whole number, as by servers that add a sub-status; else seconds.
     duration = (
         (float(taken) if taken.isdigit() else float(taken) * 1000) if re.fullmatch(r"\d+(?:\.\d+)?", taken) else None
     )

@@ -1,1 +1,1 @@
-"""Source maps: from a place in code that was built to the place in the source that it came from."""
+"""Source maps: from a place in built code to the original place in the source."""

@@ -1,6 +1,5 @@
-"""Which function a place in JavaScript or TypeScript lies in, and what people call it.
-
-The text is parsed by tree-sitter, which reads on behind what it does not understand. Names are those that the language gives a function:
+"""The function around a place in JavaScript or TypeScript, and its name. The text is parsed by tree-sitter, which
+continues after syntax errors. Names are those that the language gives a function:
 its own, else that of what it is assigned to; a method has its class before it.
 """
 
@@ -17,7 +16,7 @@ from tree_sitter import Language, Node, Parser
 from obitus.core.maps.source_map import OUTSIDE
 
 MOST_BYTES: Final = 4 * 1024 * 1024
-"""A text of more bytes is not parsed: nobody wrote it by hand."""
+"""A longer text (bytes) is not parsed: it was not written by hand."""
 ANONYMOUS: Final = "<anonymous>"
 _FUNCTIONS: Final = frozenset(
     {
@@ -40,7 +39,7 @@ class Functions:
     """The functions of one text."""
 
     def __init__(self, text: str, ending: str) -> None:
-        """Parse a text; ``ending`` is that of its file, such as ``.ts``."""
+        """Parse a text; ``ending`` is the file's suffix, such as ``.ts``."""
         self._lines = text.split("\n")
         data = text.encode("utf-8", "replace")
         self._starts = _starts(data)
@@ -52,7 +51,7 @@ class Functions:
 
     @property
     def is_known(self) -> bool:
-        """Whether the text is in a language that is read here."""
+        """Whether the text is in a supported language."""
         return bool(self._spans)
 
     def at(self, line: int, column: int) -> str:
@@ -61,7 +60,7 @@ class Functions:
             return OUTSIDE
         before = self._lines[line - 1].encode("utf-16-le")[: 2 * column].decode("utf-16-le", "ignore")
         offset = self._starts[line - 1] + len(before.encode("utf-8", "replace"))
-        # Spans are nested: the last that begins before a place and goes on beyond it is the innermost.
+        # Spans are nested: the last that begins before a place and ends after it is the innermost.
         for number in range(bisect_right(self._begins, offset) - 1, -1, -1):
             if self._spans[number].end > offset:
                 return self._spans[number].name
@@ -86,7 +85,7 @@ def _language(ending: str) -> Language | None:
 
 
 def _spans(root: Node) -> list[_Span]:
-    """Return the functions of a tree in the order in which they begin. Without recursion: texts may be nested as deep as they like."""
+    """Return the functions of a tree in the order in which they begin. Without recursion: texts may be nested to any depth."""
     found = []
     cursor = root.walk()
     while True:

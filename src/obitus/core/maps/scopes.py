@@ -1,9 +1,10 @@
-"""Which function a place of a source lies in, as a source map says it: its ``scopes``.
+"""The function around a place of a source, from a source map's ``scopes``.
 
-Source: ECMA-426, *Scopes* (the proposal that the standard's second edition takes in): items parted by commas, each a tag letter and base64 VLQ
-numbers. Original scopes begin with ``B`` (flags, line, column, name, kind) and end with ``C`` (line, column); an empty item stands for a source
-without any. Lines and columns are relative to what came before in the same source; names and kinds run on through all. Only what is a function
-(the flag *stack frame*) counts here; what says how variables are bound is passed over.
+Source: ECMA-426, *Scopes* (a proposal for the standard's second edition): items separated by commas, each a tag letter and base64 VLQ
+numbers. Original scopes begin with ``B`` (flags, line, column, name, kind) and end with ``C`` (line, column); an
+empty item is a source without scopes. Lines and columns are relative to the previous ones of the same source; names
+and kinds to those of all sources. Only functions (the flag *stack frame*) are used here; bindings of variables are
+skipped.
 """
 
 from __future__ import annotations
@@ -36,7 +37,7 @@ class Scopes:
     """The functions of the sources of one map."""
 
     def __init__(self, text: str, names: Sequence[Any], sources: int) -> None:
-        """Read the scopes of a map with so many sources; raises ScopesTrouble."""
+        """Parse the scopes of a map with this number of sources; raises ScopesTrouble."""
         self._functions: list[list[_Function]] = [[] for _ in range(sources)]
         self._read(text, names)
 
@@ -51,7 +52,7 @@ class Scopes:
         return None
 
     def is_known(self, source: int) -> bool:
-        """Whether the map says anything of a source."""
+        """Whether the map has scopes of a source."""
         return 0 <= source < len(self._functions) and bool(self._functions[source])
 
     def _read(self, text: str, names: Sequence[Any]) -> None:
@@ -89,7 +90,7 @@ class Scopes:
                 if not opened:
                     source += 1
             elif not opened:
-                # From here on it is about the built code.
+                # From here on the scopes are those of the built code.
                 break
             elif tag != _VARIABLES and not tag.isalpha():
                 raise ScopesTrouble("an item has no tag")

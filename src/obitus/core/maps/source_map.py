@@ -1,7 +1,7 @@
-"""A source map, read and asked: where in the source a place in the built code comes from.
+"""A parsed source map: where in the source a place in the built code comes from.
 
-Source: ECMA-426, first edition (*Source map format*, *Index map*). What is wrong with a map is said; what it says of places that are
-not there (a source that it does not list, a line before the first) is passed over, and the place stays as it is.
+Source: ECMA-426, first edition (*Source map format*, *Index map*). Errors of a map are raised; invalid mappings (a
+source that it does not list, a line before the first) are skipped, and the place stays as it is.
 """
 
 from __future__ import annotations
@@ -18,15 +18,15 @@ if TYPE_CHECKING:
     from obitus.core.maps.vlq import Segments
 
 GUARD: Final = b")]}'"
-"""What may stand on a line before a map that is served, so that a page cannot run it as a script."""
+"""A possible first line of a served map, so that a page cannot run it as a script."""
 OUTSIDE: Final = "<module>"
-"""What the code of a file outside all functions is called."""
+"""The name of a file's code outside all functions."""
 MOST_SECTIONS: Final = 10_000
 MOST_NAMES: Final = 5_000_000
 
 
 class MapTrouble(ValueError):
-    """Raised for what is no source map; the message says why."""
+    """Raised for an invalid source map; the message says why."""
 
 
 class Original(NamedTuple):
@@ -39,12 +39,12 @@ class Original(NamedTuple):
     column: int
     """The first column is 0, in UTF-16 code units."""
     name: str | None
-    """What stands there in the source, where the map says it."""
+    """The name at that place in the source, where the map has it."""
 
 
 @dataclass(frozen=True, slots=True)
 class _Section:
-    """A map in an index map, or the whole of a map that is none."""
+    """A map in an index map, or the whole of a plain map."""
 
     line: int
     column: int
@@ -56,9 +56,9 @@ class _Section:
     decoded: list[Segments] = field(default_factory=list)
 
     def segments(self) -> Segments:
-        """Return the segments, decoded when they are asked for first; raises MapTrouble."""
+        """Return the segments, decoded at the first use; raises MapTrouble."""
         if not self.decoded:
-            # Arrays are loaded by whoever has maps.
+            # numpy is imported only by those who have maps.
             from obitus.core.maps.vlq import MappingsTrouble, decode
 
             try:
@@ -69,16 +69,16 @@ class _Section:
 
 
 class SourceMap:
-    """A map. Its mappings are decoded when a place is asked for first."""
+    """A map. Its mappings are decoded at the first use."""
 
     def __init__(self, map_: Mapping[str, Any]) -> None:
-        """Take a map as JSON says it; raises MapTrouble."""
+        """Make a map from its JSON; raises MapTrouble."""
         self.sources: list[str | None] = []
-        """The address of each source; None where the map does not say it."""
+        """The address of each source; None where the map does not have it."""
         self.contents: list[str | None] = []
-        """The text of each source, where the map holds it."""
+        """The text of each source, where the map has it."""
         self.ignored: set[int] = set()
-        """The sources that are not the team's own, as the build says."""
+        """The sources that are not the team's own, by the build's list."""
         self.file = _text(map_, "file")
         self.debug_id = _debug_id(map_)
         self._sections: list[_Section] = []
@@ -87,7 +87,7 @@ class SourceMap:
 
     @classmethod
     def read(cls, data: bytes) -> SourceMap:
-        """Return the map that a file holds; raises MapTrouble."""
+        """Parse a file as a map; raises MapTrouble."""
         if data.startswith(GUARD):
             data = data.partition(b"\n")[2]
         try:
@@ -106,7 +106,7 @@ class SourceMap:
     def original(self, line: int, column: int) -> Original | None:
         """Return where a place in the built code comes from: lines count from 1, columns from 0 in UTF-16 code units.
 
-        None where the map says nothing of it; raises MapTrouble where the mappings cannot be read.
+        None where the map does not have it; raises MapTrouble where the mappings are invalid.
         """
         line -= 1
         at = bisect_right(self._begins, (line, column)) - 1
@@ -128,7 +128,7 @@ class SourceMap:
         )
 
     def function_at(self, source: int, line: int, column: int) -> str | None:
-        """Return the function around a place of a source, as the map's scopes say it; None where they say nothing of that source.
+        """Return the function around a place of a source, from the map's scopes; None where they do not have that source.
 
         Lines count from 1, columns from 0; outside all functions it is ``OUTSIDE``.
         """
@@ -141,7 +141,7 @@ class SourceMap:
     def _functions(self) -> list[tuple[int, Scopes]]:
         found = []
         for first, sources, text, names in self._scopes:
-            # Loaded by whoever has such maps.
+            # Imported only for such maps.
             from obitus.core.maps.scopes import Scopes, ScopesTrouble
 
             try:
@@ -213,5 +213,5 @@ def _text(map_: Mapping[str, Any], name: str) -> str:
 
 
 def _debug_id(map_: Mapping[str, Any]) -> str:
-    """Return the id by which a build and its map know each other, in lower case; '' where the map has none."""
+    """Return the id that a build and its map share, in lower case; '' where the map has none."""
     return (_text(map_, "debugId") or _text(map_, "debug_id")).lower()[:64]

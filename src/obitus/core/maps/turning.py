@@ -1,7 +1,6 @@
-"""Frames of code that was built, turned back to the source that people wrote.
-
-The place comes from the source map, the function from the source itself: after minifying, ``a`` is another function in each build.
-Where the map holds no source, a function is named by what its caller calls it, as the map knows that place.
+"""Frames of built code, mapped back to the original source. The place comes from the source map, the function from
+the source itself: after minifying, ``a`` is another function in each build. Where the map has no source, a function
+gets the name by which its caller calls it, from the map's names.
 """
 
 from __future__ import annotations
@@ -31,7 +30,7 @@ Frame = dict[str, Any]
 
 
 class OpenedMap:
-    """A map with what is asked of its sources: names of functions, and lines."""
+    """A map with its sources: names of functions, and lines."""
 
     def __init__(self, source_map: SourceMap, built_path: str) -> None:
         self._map, self._path = source_map, built_path
@@ -39,18 +38,18 @@ class OpenedMap:
         self.lines = lru_cache(maxsize=64)(self._lines)
 
     def original(self, line: int, column: int) -> Original | None:
-        """Return the original place of one in the built code; lines and columns count from 1. None where the map does not say it."""
+        """Return the original place of one in the built code; lines and columns count from 1. None where the map does not have it."""
         try:
             return self._map.original(line, column - 1)
         except MapTrouble:
             return None
 
     def function_at(self, original: Original) -> str | None:
-        """Return the function around a place, where the map itself says it."""
+        """Return the function around a place, where the map itself has it."""
         return self._map.function_at(original.source, original.line, original.column)
 
     def path(self, source: int) -> str:
-        """Return the path of a source, as people know it: below where it was built, without schemes and steps up."""
+        """Return the path of a source for people: relative to the folder of the build, without schemes and steps up."""
         return source_path(self._map.sources[source], self._path)
 
     def is_own(self, source: int) -> bool:
@@ -61,7 +60,7 @@ class OpenedMap:
         text = self._map.contents[source]
         if text is None:
             return None
-        # Its parser is loaded by whoever has maps.
+        # The parser is imported only by those who have maps.
         from obitus.core.maps.functions import Functions
 
         return Functions(text, posixpath.splitext(self.path(source))[1])
@@ -92,7 +91,7 @@ def built_path(file: str) -> str:
 
 
 def turned(frames: Sequence[Frame], find: Callable[[Frame], OpenedMap | None]) -> list[Frame] | None:
-    """Return frames with those turned back that a map is found for; None where none is. ``built`` keeps what they were."""
+    """Return frames, with those mapped back for which there is a map; None where there is none. ``built`` keeps the built places."""
     found: list[tuple[OpenedMap, Original] | None] = []
     for frame in frames:
         place = None
@@ -110,7 +109,7 @@ def turned(frames: Sequence[Frame], find: Callable[[Frame], OpenedMap | None]) -
 
 
 def _called(caller: tuple[OpenedMap, Original] | None) -> str:
-    """Return what the frame outside calls at its place, as the map knows it."""
+    """Return the name that the calling frame calls at its place, from the map."""
     name = caller[1].name if caller is not None else None
     return name if name and _NAME.match(name) else ""
 

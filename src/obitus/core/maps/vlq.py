@@ -1,8 +1,8 @@
 """The mappings of a source map as columns of numbers.
 
 Source: ECMA-426, first edition, *Mappings structure*: lines end with ``;``, segments with ``,``; a segment is one, four or five
-base64 VLQ numbers, each relative to the one before it. A number says one thing only beside all before it: running sums. So the
-text is taken apart as arrays, not sign by sign.
+base64 VLQ numbers, each relative to the one before it. So each value is a running sum. The text is decoded with
+arrays, not character by character.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ Column = NDArray[np.int32]
 MOST_DIGITS: Final = 7
 """A number has 32 bits, of five a digit."""
 _ALPHABET: Final = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
-# Separators are worth nothing: their last five bits are none.
+# Separators have no value: their last five bits are zero.
 _COMMA, _SEMICOLON, _ODD = 64, 96, 128
 
 
@@ -35,7 +35,7 @@ _IS_LENGTH: Final = np.array([False, True, False, False, True, True])
 
 
 class MappingsTrouble(ValueError):
-    """Raised for mappings that are none; the message says where."""
+    """Raised for invalid mappings; the message says where."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,19 +48,19 @@ class Segments:
     source_columns: Column
     names: Column
     begins: Column
-    """Of each line of the built code the number of its first segment, and behind the last line how many there are."""
+    """For each line of the built code the index of its first segment, and at the end the number of segments."""
 
     def at(self, line: int, column: int) -> tuple[int, int, int, int] | None:
-        """Return the source, line, column and name of the segment that a place lies in, all from 0; None where there is none."""
+        """Return the source, line, column and name of the segment that contains a place, all from 0; None where there is none."""
         if line >= len(self.begins) - 1:
             return None
         first, last = int(self.begins[line]), int(self.begins[line + 1])
         columns = self.columns[first:last]
-        # Of another type than the column, the number would make numpy copy it all.
+        # With another type than the column's, numpy would copy all of it.
         place = int(columns.searchsorted(np.int32(min(column, _FARTHEST)), "right")) - 1
         if place < 0:
             return None
-        # Of several at that very column the first is meant, of those before it the last: what goes on from there.
+        # Of several at that very column the first counts, of those before it the last.
         if columns[place] == column:
             place = int(columns.searchsorted(columns[place], "left"))
         place += first
@@ -68,7 +68,7 @@ class Segments:
 
 
 def decode(mappings: bytes) -> Segments:
-    """Return the segments of mappings; raises MappingsTrouble. Takes time and memory in proportion to their length."""
+    """Decode mappings to segments; raises MappingsTrouble. Time and memory are proportional to their length."""
     digits = np.frombuffer(mappings.translate(_VALUES), np.uint8)
     if len(digits) and digits.max() == _ODD:
         raise MappingsTrouble(f"the sign at {int(np.argmax(digits == _ODD)) + 1} is none of the mappings' alphabet")
@@ -83,8 +83,8 @@ def decode(mappings: bytes) -> Segments:
 
 
 def _numbers(digits: NDArray[np.uint8], ends: NDArray[Any], goes_on: NDArray[np.bool_]) -> Column:
-    """Return the numbers that end at some places."""
-    # A digit is worth 32 times the one before it in the same number.
+    """Return the numbers that end at these indexes."""
+    # A digit has 32 times the value of the one before it in the same number.
     place = np.zeros(len(digits), np.uint8)
     further, most = goes_on, 0
     for most in range(MOST_DIGITS + 1):
@@ -96,7 +96,7 @@ def _numbers(digits: NDArray[np.uint8], ends: NDArray[Any], goes_on: NDArray[np.
         further = further[:-1] & goes_on[most + 1 :]
     is_long = most >= 6
     worth = np.left_shift((digits & 31).astype(np.uint64 if is_long else np.uint32), 5 * place)
-    # A number is what is added from one end to the next; sums that go beyond their type come back in the difference.
+    # A number is the difference of sums from one end to the next; overflows cancel out in the difference.
     sums = np.cumsum(worth, dtype=worth.dtype)[ends]
     sums[1:] -= sums[:-1].copy()
     if is_long and sums.max() >= 2**32:
@@ -153,7 +153,7 @@ def _bounded(sums: NDArray[Any]) -> Column:
 
 
 def _order(columns: NDArray[Any], line_of: Column) -> NDArray[Any] | None:
-    """Return the order by column within each line; None where that is the order in which they stand."""
+    """Return the order by column within each line; None where they are in that order already."""
     if not np.any((columns[1:] < columns[:-1]) & (line_of[1:] == line_of[:-1])):
         return None
     return np.lexsort((columns, line_of))

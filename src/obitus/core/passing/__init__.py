@@ -1,1 +1,1 @@
-"""Records on their way to other systems: how they are written in open formats."""
+"""Records for other systems, written in open formats."""

@@ -35,12 +35,12 @@ def message(record: Mapping[str, Any], facility: str) -> bytes:
 
 
 def framed(messages: list[bytes]) -> bytes:
-    """Return messages for a stream: each behind its length in bytes."""
+    """Return messages for a stream: each after its length in bytes."""
     return b"".join(b"%d %s" % (len(one), one) for one in messages)
 
 
 def said(record: Mapping[str, Any]) -> str:
-    """Return what a record says, on one line."""
+    """Return the text of a record, on one line."""
     kind = record.get("kind")
     if kind == "failure":
         outermost = (record.get("exceptions") or [{}])[0]
@@ -56,7 +56,7 @@ def said(record: Mapping[str, Any]) -> str:
 
 
 def _name(value: Any, most: int) -> str:
-    """Return a name as the head has it: printed ASCII, `-` for none."""
+    """Return a name for the header: printable ASCII, `-` for none."""
     return _PRINTED.sub("_", str(value))[:most] if value not in (None, "") else "-"
 
 

@@ -1,1 +1,2 @@
-"""What went wrong with no exception: ``finding`` says what is new or more than usual, ``failing`` makes failures of what is collected."""
+"""Trouble without an exception: ``finding`` finds what is new or more frequent than usual, ``failing`` makes
+failures of collected records."""

@@ -1,4 +1,4 @@
-"""Failures made of what is collected: a run that was refused, a record that warns, a job that did not run; and how they are grouped."""
+"""Failures made of collected records: a refused run, a warning, a job that did not run; and their grouping."""
 
 from __future__ import annotations
 
@@ -29,11 +29,11 @@ _REASONS: Final[dict[Kind, str]] = {
     "silent": "somebody had the times that this job did not run collected as one issue",
 }
 LOOKED_FOR: Final[dict[Kind, RecordKind]] = {"refused": "run", "warning": "log"}
-"""Which records are collected; a job that did not run left none."""
+"""Which records are collected; a job that did not run has none."""
 
 
 def asked(app: str, kind: Kind, subject: str) -> Node:
-    """Return the question that means all records that an issue collects, and perhaps some more."""
+    """Return a question that matches all records that an issue collects, and perhaps some more."""
     if kind == "refused":
         return All((Compare("app", "=", app), Compare("entry_point", "=", subject), Compare("outcome", "=", "refused")))
     return All((Compare("app", "=", app), Compare("severity", ">=", "WARN", float(SEVERITIES.index("WARN")))))
@@ -55,14 +55,14 @@ def question_of(kind: Kind, app: str, subject: str) -> tuple[Literal["run", "log
 
 
 def means(report: Mapping[str, Any], kind: Kind, subject: str) -> bool:
-    """Whether a report that answers the question is one that is collected."""
+    """Whether a report that matches the question is one that is collected."""
     if kind == "refused":
         return True
     return said_by(str(report.get("template") or ""), str(report.get("message") or "")) == subject
 
 
 def failure_of(report: Mapping[str, Any], kind: Kind, subject: str) -> dict[str, Any]:
-    """Return the failure that a kept run or log record is; its id follows from the report's, so that it is made once."""
+    """Return the failure of a kept run or log record; its id follows from the report's, so that it is made once."""
     time_ms = to_ms(datetime.fromisoformat(report["time"]))
     made = _failure(derived_id(time_ms, report["id"], kind, subject), time_ms, kind, subject)
     made["severity"] = report.get("severity") or "WARN"
@@ -111,7 +111,7 @@ def _message(report: Mapping[str, Any], kind: Kind) -> str:
 
 
 def _of_answer(body: Mapping[str, Any]) -> str:
-    """Return what an answer that was kept says: the title and detail of a problem document (RFC 9457), or what is like one."""
+    """Return the text of a kept answer: the title and detail of a problem document (RFC 9457), or of something similar."""
     found = body.get("json")
     if isinstance(found, Mapping):
         said = [
@@ -122,7 +122,7 @@ def _of_answer(body: Mapping[str, Any]) -> str:
 
 
 def collected_as(content: Mapping[str, Any]) -> tuple[Kind, str] | None:
-    """Return what a failure was collected as; None for one that an app reported."""
+    """Return the kind under which a failure was collected; None for one that an app reported."""
     attributes = content.get("attributes") or {}
     kind, subject = attributes.get(QUIET_KIND), attributes.get(QUIET_SUBJECT)
     if content.get("captured_by") != CAPTURED_BY or kind not in KINDS or not isinstance(subject, str):
@@ -131,22 +131,22 @@ def collected_as(content: Mapping[str, Any]) -> tuple[Kind, str] | None:
 
 
 def fingerprint_of(kind: Kind, subject: str) -> str:
-    """Return the fingerprint of what is collected."""
+    """Return the fingerprint of collected failures."""
     return f"quiet-{blake2b(f'{kind} {subject}'.encode('utf-8', 'surrogatepass'), digest_size=12).hexdigest()}"
 
 
 def parts_of(kind: Kind, subject: str) -> list[Part]:
-    """Return why it is one issue."""
+    """Return the reasons why it is one issue."""
     return [Part("collected", subject, counted=True, reason=_REASONS[kind])]
 
 
 def headline_of(kind: Kind, subject: str) -> Headline:
-    """Return what people call it: ``Refused in POST /sailings/{id}/boardings``."""
+    """Return its title: ``Refused in POST /sailings/{id}/boardings``."""
     return Headline(TYPES[kind], "", subject)
 
 
 def collects_said(kind: Kind, subject: str) -> str:
-    """Say what an issue collects."""
+    """Return what an issue collects, in words."""
     return {
         "refused": f"the refused runs of {subject}",
         "warning": f"the log records that say “{subject}”",

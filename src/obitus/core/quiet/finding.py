@@ -1,7 +1,7 @@
 """Quiet failures: entry points that refuse more than usual, warnings that are new or more than usual, jobs that did not run.
 
-The same tests as for releases (``core.comparing``): exact, and with the false discovery rate held at 5% over all that was looked
-at together. A change by less than a factor of two is none.
+The same tests as for releases (``core.comparing``): exact, and with the false discovery rate held at 5% over all
+comparisons. A change by less than a factor of two is none.
 """
 
 from __future__ import annotations
@@ -20,17 +20,17 @@ from obitus.core.wording import count_of
 Kind = Literal["refused", "warning", "silent"]
 KINDS: Final[tuple[Kind, ...]] = ("refused", "warning", "silent")
 LEAST: Final = 5
-"""So many at least: of less nobody is told."""
+"""Fewest occurrences: fewer are not listed."""
 LEAST_GAPS: Final = 6
-"""A job has come back so often before anything is expected of it."""
+"""How often a job has to have run before it can be late."""
 LATE_BY: Final = 1.5
-"""A job is missed after so many times the longest that it has ever stayed away."""
+"""Factor of a job's longest pause after which it is late."""
 LEAST_LATE_H: Final = 2
 
 
 @dataclass(frozen=True, slots=True)
 class Quiet:
-    """Something that is new or more than usual, in words with its numbers."""
+    """Something new or more frequent than usual, in words with its numbers."""
 
     subject: str
     reason: str
@@ -42,10 +42,8 @@ class Quiet:
 
 
 def more_than_usual(courses: Sequence[Course], kind: Literal["refused", "warning"], now: str) -> list[Quiet]:
-    """Return what is new or more than usual, the least probable by chance first.
-
-    ``courses`` have refused runs among runs, or records that warn beside runs (without runs, beside hours, times 1,000). ``now`` says
-    what is looked at: ``in release 3.1.0``, ``in the last 6 hours``.
+    """Return what is new or more frequent than usual, the least probable by chance first. ``courses`` have refused
+    runs per runs, or warnings per runs (without runs, per hours, times 1,000). ``now`` names the judged time: ``in release 3.1.0``, ``in the last 6 hours``.
     """
     more = statistics.share_more if kind == "refused" else statistics.more
     tested: list[tuple[Course, Seen, tuple[str, ...], float]] = []
@@ -76,11 +74,10 @@ def _said(seen: Seen, kind: Literal["refused", "warning"]) -> str:
 
 
 def did_not_run(hours: Mapping[str, Sequence[int]], now_ms: int) -> list[Quiet]:
-    """Return the jobs that stay away far longer than they ever did.
+    """Return the jobs whose pause is far longer than any before.
 
-    ``hours`` has, by job, the hours (since 1970) in which it ran, oldest first. After as many gaps as there were, one that is longer
-    than all of them comes by chance once in one more than that many, whatever their distribution; that it is half as long again makes
-    it rarer still.
+    ``hours`` has, by job, the hours (since 1970) in which it ran, oldest first. After n gaps, the next one is longer
+    than all of them by chance once in n + 1 times, whatever their distribution; half as long again is rarer still.
     """
     found = []
     this_hour = now_ms // HOUR_MS

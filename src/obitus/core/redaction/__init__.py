@@ -1,7 +1,6 @@
-"""Hiding what must not leave: by name, by shape in text, by path. Standard library only: the client uses this too.
-
-What was hidden is marked as hidden, with the rule's name. The same engine runs in the reporting process and again in
-the service, each with the team's own rules beside the default ones.
+"""Redaction: hiding secrets by name, by shape in text, by path. Standard library only: the client uses this too. A
+hidden value is marked, with the rule's name. The same engine runs in the reporting process and again in the service,
+each with the team's own rules in addition to the default ones.
 """
 
 from __future__ import annotations
@@ -18,16 +17,16 @@ __all__ = ["SESSION", "Redactor", "hidden_session", "mark"]
 MOST_DEPTH: Final = 60
 
 SESSION: Final = "session.id"
-"""An attribute by which one person is found again (OpenTelemetry's name)."""
+"""An attribute by which a person can be searched (OpenTelemetry's name)."""
 
 
 def hidden_session(session: str) -> str:
-    """Return what stands for a session's id: whoever knows the id finds it, and nobody learns the id from it."""
+    """Return a hash in place of a session's id: a person who knows the id finds it, and nobody can compute the id from it."""
     return mark(f"session {blake2b(session.encode('utf-8', 'surrogatepass'), digest_size=6).hexdigest()}")
 
 
 class Redactor(Texts):
-    """Hides secrets in nested JSON-like values, so that one instance serves a whole process."""
+    """Hides secrets in nested JSON-like values. One instance serves a whole process."""
 
     @cached_property
     def _paths(self) -> list[tuple[list[str], str]]:
@@ -37,7 +36,7 @@ class Redactor(Texts):
     def value(self, value: Any, name: str | None = None, depth: int = 0, possible: PossibleSecrets = ANY_SECRET) -> Any:
         """Return ``value`` with secrets hidden; dictionaries and lists are changed in place.
 
-        ``name`` is the key it stands under. What is nested deeper than ``MOST_DEPTH`` is hidden whole.
+        ``name`` is its key. Values nested deeper than ``MOST_DEPTH`` are hidden whole.
         """
         if name is not None and value is not None and not isinstance(value, bool):
             rule = self.rule_for(name)
@@ -62,9 +61,8 @@ class Redactor(Texts):
         return value
 
     def report(self, report: dict[str, Any], written: str | None = None) -> dict[str, Any]:
-        """Hide secrets in a whole report, in place. The report's own field names hide nothing, whatever they are.
-
-        ``written`` is the report as JSON, where it is at hand: what it does not hold need not be looked for.
+        """Hide secrets in a whole report, in place. The report's own field names hide nothing. ``written`` is the
+        report as JSON, where it is available: secrets that it cannot hold need not be searched for.
         """
         possible = PossibleSecrets(self.hints) if written is None else self.possible_in(written)
         said = report.get("message") if report.get("kind") == "log" else None
@@ -88,12 +86,12 @@ class Redactor(Texts):
     def _dict(self, value: dict[Any, Any], depth: int, possible: PossibleSecrets, *, clean: bool) -> None:
         names = self.names
         for key, inner in value.items():
-            # Most values are texts under a harmless name: they are passed by without a call.
+            # Most values are texts under a harmless name: they need no call.
             if inner is None or (clean and type(inner) is str and names.get(key, "") is None):
                 continue
             value[key] = self.value(inner, key, depth + 1, possible)
         if not clean:
-            # A secret may be a key too: what a form or a body held is the sender's choice.
+            # A secret may be a key too: the sender chooses the keys of a form or a body.
             for key in [key for key in value if isinstance(key, str) and len(key) >= 8]:
                 shown = self.text(key, possible)
                 if shown != key:
@@ -118,7 +116,7 @@ class Redactor(Texts):
             )
 
     def _hit(self, hit: dict[str, Any], possible: PossibleSecrets) -> None:
-        """Hide secrets in what a tracepoint has seen."""
+        """Hide secrets in a hit of a tracepoint."""
         self._frames(hit.get("frames"), possible)
         for name in ("values", "trail"):
             self.value(hit.get(name), None, 0, possible)
@@ -150,18 +148,18 @@ class Redactor(Texts):
             held = frame.get("locals")
             if isinstance(held, dict):
                 if frame.get("own") is False and "execute" in str(frame.get("function", "")):
-                    # The values of a database statement are whatever the app keeps.
+                    # The parameters of a database statement can be anything.
                     for name in _STATEMENT_VALUES & held.keys():
                         held[name] = mark("statement values")
                 self.value(held, None, 0, possible)
             call = frame.get("call")
             if isinstance(call, dict):
-                # Parts of it that are called like secrets are none: only what was handed over is looked at.
+                # The format's own fields with names like secrets are none: only the arguments are redacted.
                 call["values"] = self.value(call.get("values"), None, 0, possible)
 
 
 def _hide_arguments(report: dict[str, Any], said: str) -> None:
-    """Hide the arguments of a log record that are shown in its message no more."""
+    """Hide the arguments of a log record that its redacted message does not show any more."""
     shown, attributes = str(report.get("message", "")), report.get("attributes")
     if not isinstance(attributes, dict):
         return
@@ -172,7 +170,7 @@ def _hide_arguments(report: dict[str, Any], said: str) -> None:
 
 
 def _hide_path(holder: Any, path: Sequence[str], label: str, *, free: bool) -> None:
-    """Hide what a path leads to. Outside the ``free`` parts only texts: another field's type is the format's."""
+    """Hide the value at a path. Outside the ``free`` parts only texts are hidden: the types of other fields belong to the format."""
     if isinstance(holder, list):
         for inner in holder:
             _hide_path(inner, path, label, free=free)
@@ -195,7 +193,7 @@ def _hide_path(holder: Any, path: Sequence[str], label: str, *, free: bool) -> N
 
 _FREE_PARTS: Final = frozenset({"attributes", "locals", "detail", "json", "form", "values"})
 _PLAIN_FIELDS: Final = frozenset({"kind", "id", "time", "severity", "handled", "release", "trace_id", "span_id"})
-# Without these a report is none: a path rule that names one of them is passed over.
+# Fields that every report needs: a path rule for one of them is ignored.
 _NEVER_HIDDEN: Final = frozenset(
     {*_PLAIN_FIELDS, "exceptions", "run", "trail", "frames", "type", "function", "entry_point"}
 )

@@ -1,4 +1,4 @@
-"""What is hidden: the default rules, and how a team writes its own. Standard library only: the client uses this too.
+"""Redaction rules: the default ones, and the form of a team's own. Standard library only: the client uses this too.
 
 A team's rule is one line: ``name vessel pin``, ``pattern SK-\\d{4} as booking``, ``path request.body.card``, ``e-mail``.
 """
@@ -13,11 +13,11 @@ from typing import Final, Literal
 MOST_RULES: Final = 200
 MOST_RULE_CHARS: Final = 300
 
-# Each default rule: what the words of a name, written together, have to be for its value to be hidden.
+# Each default rule: a pattern for the words of a name, written together, whose value is hidden.
 NAME_RULES: Final = {
     "password": r"pass(?:word|wd|phrase|code)s?|pwd|pw|(?:db|smtp|mail|user|ftp|proxy|basic|admin|root)pass",
     "secret": r"(?:client|app|api|shared|consumer)?secrets?|private|credentials?",
-    # Header names reach an app in lower case: what was two words is one then.
+    # Header names reach an app in lower case: two words become one.
     "token": r"(?:access|refresh|id|auth|api|bearer|session|user|client|csrf|xsrf|oauth)?tokens?|jwt|bearer|csrf|xsrf",
     "key": r"(?:api|access|auth|private|signing|encryption|reporting|obitus)key",
     "signature": r"sig|signature|hmac|xsignature",
@@ -35,7 +35,7 @@ _LABEL = re.compile(r"\w[\w .-]{0,39}")
 _PATH_STEP = re.compile(r"[^.\s]{1,100}")
 MAIL_RULE: Final = "e-mail"
 MOST_TIMES: Final = 50
-"""A repetition of at most so many times costs no more than its count."""
+"""Repetitions up to this count are cheap."""
 FEW_TIMES: Final = 8
 MOST_UNBOUNDED: Final = 3
 
@@ -47,12 +47,12 @@ _PART = re.compile(
 
 
 class RuleTrouble(ValueError):
-    """Raised for a redaction rule that cannot be understood; says how rules are written."""
+    """Raised for an invalid redaction rule; says how rules are written."""
 
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """One rule of a team. ``label`` stands in the place of what it hid."""
+    """One rule of a team. ``label`` replaces the hidden value."""
 
     by: Literal["name", "pattern", "path", "e-mail"]
     what: str
@@ -87,7 +87,7 @@ def parse_rule(text: str) -> Rule:
         try:
             pattern = re.compile(what)
         except (re.error, OverflowError, RecursionError) as error:
-            # A count that no number of the engine holds, and groups deeper than it reads, are no errors of its own kind.
+            # A count too large for the engine, and groups that are too deep, raise other errors than its own.
             raise RuleTrouble(f"{what!r} is no regular expression: {error}.") from None
         if pattern.fullmatch(""):
             raise RuleTrouble(f"{what!r} matches nothing at all too, so it would hide between all letters.")
@@ -100,7 +100,7 @@ def parse_rule(text: str) -> Rule:
 
 
 def _with_label(text: str) -> tuple[str, str]:
-    """Return what a rule names, and the label behind it, ``""`` where there is none."""
+    """Return the argument of a rule, and its label, ``""`` where there is none."""
     for found in _AS.finditer(text):
         if found.start() and _LABEL.fullmatch(text, found.end()):
             return text[: found.start()], text[found.end() :]
@@ -109,14 +109,14 @@ def _with_label(text: str) -> tuple[str, str]:
 
 @dataclass
 class _Group:
-    """A group of a pattern that is being read."""
+    """A group of a pattern that is being parsed."""
 
     unbounded: int = 0
-    """How many repetitions without an end it holds."""
+    """The number of unbounded repetitions in it."""
     varies: bool = False
-    """Whether it holds something that may stand there more or fewer times."""
+    """Whether it has a part with a variable number of repetitions."""
     begins: list[str] = field(default_factory=lambda: [""])
-    """How its alternatives begin."""
+    """The beginnings of its alternatives."""
 
     @property
     def is_ambiguous(self) -> bool:
@@ -128,7 +128,7 @@ class _Group:
 def _runs_away(pattern: str) -> bool:
     """Whether searching for a pattern may take exponential time, or a high power of the text's length.
 
-    So it may where a repetition holds another one, or alternatives that may begin alike, or where there are many.
+    That is possible where a repetition contains another one, or alternatives that may begin alike, or where there are many.
     """
     outer: list[_Group] = []
     group = _Group()
@@ -158,7 +158,7 @@ def _runs_away(pattern: str) -> bool:
 
 
 def _most(token: str) -> int | None:
-    """Return how often a quantifier lets something stand at most; None for what is no quantifier."""
+    """Return the maximum of a quantifier; None for what is no quantifier."""
     if token in ("*", "+"):
         return MOST_TIMES + 1
     if token == "?":

@@ -1,4 +1,4 @@
-"""Hiding what must not leave in running text: by name, and by shape."""
+"""Redaction of running text: by name, and by shape."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import Any, Final
 from obitus.core.redaction.rules import NAME_RULES, Rule, passes_luhn, words_of
 
 MOST_AT_ONCE: Final = 1000
-"""Characters that a team's pattern is searched for in at once, by an engine that may go back over them."""
+"""Characters that are searched at once for a team's pattern, by an engine that may backtrack."""
 
 _NAME = re.compile("|".join(f"(?P<{rule}>{pattern})" for rule, pattern in NAME_RULES.items()))
 _KEYED: Final = (
@@ -18,8 +18,8 @@ _KEYED: Final = (
     "|authorization|sess(?:ion)?[_-]?(?:id|token|key|cookie)|x-session|bearer|signature|credential|cvv|cvc|jwt"
 )
 _KEYED_NAME = re.compile(_KEYED, re.IGNORECASE)
-# Whatever the patterns below can match holds one of these, in lower case. Looking for them is far cheaper than the
-# patterns: once over a whole report, then in each of its texts for those that were there.
+# Every match of the patterns below contains one of these, in lower case. Searching for them is far cheaper than the
+# patterns: once over a whole report, then in each of its texts for those that it contains.
 _KEYED_HINTS: Final = (
     "passw", "passphrase", "passcode", "pwd", "secret", "token", "apikey", "api_key", "api-key", "accesskey", "access_key",
     "access-key", "privatekey", "private_key", "private-key", "signingkey", "signing_key", "signing-key", "authkey", "auth_key",
@@ -32,7 +32,7 @@ _SHAPE_HINTS: Final = (
 )  # fmt: skip
 _OTHER_HINTS: Final = ("@", "?", "code=", "key=", "%3d", "[parameters:", "basic ", "digest ")
 _HINTS: Final = (*_KEYED_HINTS, *_SHORT_HINTS, *_SHAPE_HINTS, *_OTHER_HINTS)
-# Some stand in many a word. Where one is met, what it is the beginning of is looked for before anything else is done.
+# Some are part of many words. Where one occurs, the longer words that it begins are searched for first.
 _MEANT: Final = {
     "sk-": re.compile(r"sk-[a-z0-9_-]{20}"),
     "sg.": re.compile(r"sg\.[\w-]{16}"),
@@ -54,16 +54,16 @@ _GROUP_OF: Final = (
     | dict.fromkeys(_KEYED_HINTS, _KEYED_GROUP)
 )
 _URL_USER = re.compile(r"(?<=://)[^\s/@:?#\"']*:[^\s/?#\"']*(?=@)")
-# A user without a password is a name, unless nobody is called that.
+# A user without a password is a name, unless it does not look like one.
 _URL_TOKEN = re.compile(r"(?<=://)(?=[^\s/@:]*\d)[\w.~%+-]{16,}(?=@)")
 _BEARER = re.compile(r"(?i)\b(bearer|basic|token|digest)\s+(?=[\w.~+/=-]*[\d._~+/=-])[\w.~+/=-]{12,}")
 _AUTHORISATION = re.compile(
     r"(?i)\b((?:proxy-)?authorization\\{0,2}[\"']?\s*[:=]\s*b?)(?:(\\{0,2}[\"'])[^\"'\r\n]+|([A-Za-z][\w-]*\s+[^\r\n\"']+(?:[\"'][^\r\n\"']*[\"'][^\r\n\"']*)*))"
 )
 _OWN_SECRETS = re.compile(r"\bo(?:key|tok)_[A-Za-z0-9_-]{16,}")
-# What stands before it in the same word is kept. The first place where it may begin is the only one that is looked at.
+# The beginning of the same word is kept. Only the first place where it may begin is tried.
 _JWT = re.compile(r"(?<![\w-])((?>(?:[\w-]*?-)??)(?=eyJ))[\w-]{11,}+\.[\w-]{4,}+\.[\w-]*+")
-# Keys that are known by how they begin. Each is a public convention of somebody who gives them out.
+# Keys that are recognised by their prefix. Each is a public convention of the issuer.
 _KNOWN_SHAPES = re.compile(
     r"\b(?:[a-z]{2,10}_(?:live|test|pat)_[A-Za-z0-9_]{16,}|gh[opsur]_[A-Za-z0-9]{30,}|glpat-[\w-]{18,}|xox[abeoprs]-[\w-]{10,}"
     r"|A(?:KI|SI)A[0-9A-Z]{16}|AIza[\w-]{30,}|ya29\.[\w.-]{20,}|sk-[A-Za-z0-9_-]{20,}|hf_[A-Za-z0-9]{30,}|npm_[A-Za-z0-9]{30,}"
@@ -91,10 +91,10 @@ _SHORT_PAIR = re.compile(
     re.VERBOSE,
 )
 # ISO/IEC 7812: card numbers have 13 to 19 digits, printed in groups; the first one tells the kind of issuer. Times in
-# milliseconds start with 1, so they are none. The first digit stands first in the pattern: so it is searched for fastest.
+# milliseconds start with 1, so they are none. The first digit comes first in the pattern: that is the fastest to search.
 CARD = re.compile(r"[2-6](?<![\w.-].)\d{3}[ -]?\d{4,6}[ -]?\d{4,5}(?:[ -]?\d{1,4}){0,2}(?![\w-])")
 _CARD_LIKE: Final = r"[2-6]\p{Nd}{3}[ -]?\p{Nd}{4,6}[ -]?\p{Nd}{4,5}"
-"""The same without what stands before and behind it, as engines without look-around write it."""
+"""The same without look-around, for engines that do not have it."""
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63})+")
 
 
@@ -110,7 +110,7 @@ ANY_SECRET: Final = PossibleSecrets()
 
 
 def mark(rule: str) -> str:
-    """Return what stands in the place of a hidden value."""
+    """Return the replacement of a hidden value."""
     return f"[hidden: {rule}]"
 
 
@@ -118,11 +118,10 @@ _TOKEN_HIDDEN: Final = rf"\1{mark('token')}"
 
 
 class Texts:
-    """Hides secrets in texts. Holds only a bounded cache.
-
-    ``rules`` are the team's, beside the default ones. ``compiled`` makes their patterns: an engine in linear time, where
-    there is one; with Python's own, long texts are searched piece by piece. ``seeing`` makes, of many short texts and the
-    pattern of what might be a card, a function that says in one pass which of them another text holds.
+    """Hides secrets in texts. Has only a bounded cache. ``rules`` are the team's, in addition to the default ones.
+    ``compiled`` compiles their patterns, with an engine in linear time where there is one; with Python's own, long
+    texts are searched in pieces. ``seeing`` makes, from many short texts and the pattern of possible cards, a
+    function that finds in one pass which of them a text contains.
     """
 
     def __init__(
@@ -199,7 +198,7 @@ class Texts:
         groups = 0
         for hint in self.hints if possible is ANY_SECRET else possible.hints:
             if hint in lower and (groups & _GROUP_OF.get(hint, 0) or _is_meant(hint, lower)):
-                # A word of the team's own is looked for as the default ones are.
+                # Words of the team are searched for like the default ones.
                 groups |= _GROUP_OF.get(hint, _KEYED_GROUP)
         if groups:
             text = self._hide_shapes(text, lower, groups)
@@ -222,7 +221,7 @@ class Texts:
         return self._own_patterns(line)
 
     def _own_patterns(self, text: str) -> str:
-        """Hide what the team's patterns find."""
+        """Hide the matches of the team's patterns."""
         for pattern, label in self.patterns:
             pieces = _pieces(text, MOST_AT_ONCE) if isinstance(pattern, re.Pattern) else [text]
             text = "".join([pattern.sub(mark(label), piece) for piece in pieces])
@@ -278,7 +277,7 @@ class Texts:
         quote = value[0] if value[0] in "\"'" else ""
         rule = self.rule_for(found["name"])
         if rule is None:
-            # A team's word hides where it is a word; the default ones wherever they stand.
+            # A team's word hides only as a whole word; the default ones also inside of words.
             if _KEYED_NAME.search(found["name"]) is None:
                 return found[0]
             rule = "secret"
@@ -318,7 +317,7 @@ class Texts:
     def rule_of_pair(self, name: str, value: str) -> str | None:
         """Return the rule that hides the value of a parameter, a field or a header of this name.
 
-        Two names mean something else everywhere but there: ``code``, as OAuth has it, and ``key``.
+        Two names are secrets only there: ``code``, as in OAuth, and ``key``.
         """
         rule = self.rule_for(name)
         if rule is None and len(value) >= 8 and name.lower() in ("code", "key") and any(map(str.isdigit, value)):
@@ -327,7 +326,7 @@ class Texts:
 
 
 def _pieces(text: str, most: int) -> list[str]:
-    """Cut a long text behind blanks, or else where it must be."""
+    """Cut a long text after blanks, or else at the bound."""
     found = []
     start = 0
     while len(text) - start > most:
@@ -339,7 +338,7 @@ def _pieces(text: str, most: int) -> list[str]:
 
 
 def _by_root(hints: Iterable[str]) -> dict[str, list[str]]:
-    """Return hints by a shorter text that each of them holds: a whole report is searched for those first."""
+    """Return hints by a shorter text that each of them contains: a whole report is searched for those first."""
     found: dict[str, list[str]] = {}
     for hint in hints:
         root = next((root for root in _ROOTS if root in hint), hint)
@@ -356,7 +355,7 @@ def _is_meant(hint: str, lower: str) -> bool:
 
 
 def _is_prose(found: re.Match[str]) -> bool:
-    """Whether what stands behind a name and a colon is a sentence: ``unclosed token: line 1``."""
+    """Whether the text after a name and a colon is a sentence: ``unclosed token: line 1``."""
     if (
         ":" not in found["join"]
         or not found["join"].endswith((" ", "\t"))
@@ -368,7 +367,7 @@ def _is_prose(found: re.Match[str]) -> bool:
 
 
 def _without_parameters(text: str) -> str:
-    """Hide the values that a database library shows behind a statement; where their end is missing, all that follows."""
+    """Hide the values that a database library shows after a statement; where their end is missing, the whole rest."""
     parts = []
     done = 0
     while (start := text.find(_PARAMETERS, done)) >= 0:
@@ -385,7 +384,7 @@ def _hide_authorisation(found: re.Match[str]) -> str:
 
 
 def hide_card(found: re.Match[str]) -> str:
-    """Return what stands in the place of what ``CARD`` found: itself, where its digits are those of no card."""
+    """Return the replacement of a match of ``CARD``: itself, where its check digit is wrong."""
     digits = re.sub(r"\D", "", found[0])
     return mark("card") if 13 <= len(digits) <= 19 and passes_luhn(digits) else found[0]
 

@@ -1,1 +1,1 @@
-"""Reproducing a failure: the captured request, and the captured call, as something that can be run."""
+"""Reproducing a failure: the captured request and the captured call as runnable code."""

@@ -1,4 +1,4 @@
-"""The failing call as a test: it calls the innermost own function with what it was called with, and nothing else."""
+"""The failing call as a test, which calls the innermost own function with the captured arguments and does nothing else."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _UNREADABLE: Final = "The kept call cannot be read: its names are not valid."
 
 @dataclass(frozen=True, slots=True)
 class About:
-    """What is said of the failure that something comes from."""
+    """Facts of the failure, for the comments of the code."""
 
     issue: int
     app: str
@@ -29,22 +29,22 @@ class About:
 
 @dataclass(frozen=True, slots=True)
 class Reproduction:
-    """Something to run, and what has to be known about it."""
+    """Runnable code, and remarks about it."""
 
     name: str
-    """Of the file to keep it in."""
+    """Name of the file."""
     text: str
     missing: tuple[tuple[str, str], ...]
-    """Placeholders, each with what was seen of the value; without a name, what else is missing."""
+    """Placeholders, each with what is known of the value; without a name, what else is missing."""
     notes: tuple[str, ...]
 
 
 class NoCall(Exception):
-    """There is no call that could be made again; the text says why, and what helps."""
+    """There is no call to reproduce; the text says why, and what helps."""
 
 
 def call_in(content: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, Any], dict[str, Any]] | None:
-    """Return the first call that a failure kept, with its frame and its exception; None where it kept none."""
+    """Return the first captured call of a failure, with its frame and its exception; None where there is none."""
     for link in content.get("exceptions") or ():
         for frame in reversed(link.get("frames") or ()):
             if isinstance(frame.get("call"), dict):
@@ -73,14 +73,14 @@ def as_test(content: Mapping[str, Any], about: About, *, expects: bool = False) 
 
 
 class _Test:
-    """The statements of a test, and what is to be said of it."""
+    """The statements of a test, and its remarks."""
 
     def __init__(self, call: dict[str, Any]) -> None:
         values, arguments, module, name = (call.get(part) for part in ("values", "arguments", "module", "name"))
         if not isinstance(values, dict) or not isinstance(arguments, list) or not is_name(name):
             raise NoCall(_UNREADABLE)
         if str(module).partition(".")[0] in _NEVER_CALLED:
-            # Somebody made it up: what fails innermost in own code is own code.
+            # An invalid report: the innermost own frame is own code.
             raise NoCall(f"{module}.{name} is no code of the app: it is not called.")
         self._call, self._values, self._writer = call, values, Writer()
         self._arguments = [one for one in arguments if isinstance(one, dict) and is_name(one.get("name"))]
@@ -107,7 +107,7 @@ class _Test:
         if belongs_to == "object" and self._arguments:
             first, rest = self._arguments[0], self._arguments[1:]
             if name == "__init__" and is_direct:
-                # What was there of the object when it failed, the call makes itself.
+                # The constructor makes the object, whose fields at the failure are not needed.
                 return f"{self._function.rpartition('.')[0]}({self._given(rest)})"
             receiver = self._receiver(first["name"])
             given = self._given(rest)
@@ -126,7 +126,7 @@ class _Test:
         return f"{'.'.join([self._function, *via])}({self._given(self._arguments)})"
 
     def _receiver(self, name: str) -> str:
-        """Return the name of what a method is called on; it is made in a statement of its own."""
+        """Return the name of a method's object, which a statement of its own makes."""
         made = self._writer.expression(self._values.get(name), name)
         if is_name(made):
             return made
@@ -136,7 +136,7 @@ class _Test:
         return held
 
     def _given(self, arguments: list[dict[str, Any]]) -> str:
-        """Return what stands between the brackets of the call."""
+        """Return the arguments of the call."""
         names = {one["kind"]: one["name"] for one in arguments if one.get("kind") in ("star", "stars")}
         star = self._values.get(names.get("star", ""))
         more = star["items"] if isinstance(star, dict) and isinstance(star.get("items"), list) else []
@@ -164,7 +164,7 @@ class _Test:
         return ", ".join([*positional, *named, *([f"**{{{', '.join(unnamed)}}}"] if unnamed else [])])
 
     def _run(self, said: str) -> list[str]:
-        """Return the statements that run the call to its end, where it is one that has to be run."""
+        """Return the statements that run a coroutine or generator to its end, where the call is one."""
         how = str(self._call.get("how") or "")
         if how:
             self.notes.append(f"It is {'an' if how.startswith('a') else 'a'} {how}: it is run to its end.")
@@ -180,7 +180,7 @@ class _Test:
         return [said]
 
     def expect(self, type_name: str) -> None:
-        """Let the test pass as long as an exception of that type is raised."""
+        """Make the test pass as long as an exception of that type is raised."""
         module, _, name = type_name.rpartition(".")
         kind = "Exception"
         if not module and is_name(name):
@@ -248,12 +248,12 @@ def _statement(line: str) -> str:
 
 
 def _in_docstring(line: str) -> str:
-    """Return a line that can stand between three quotation marks, whatever it holds."""
+    """Return a line escaped for a triple-quoted string."""
     return _printable(line).replace("\\", "\\\\").replace('"', "'")
 
 
 def _printable(text: str) -> str:
-    """Return a text without what could end a comment, or a line."""
+    """Return a text without characters that could end a comment or a line."""
     return "".join(one if one.isprintable() else " " for one in text)
 
 

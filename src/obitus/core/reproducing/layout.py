@@ -11,7 +11,7 @@ _BRACKETS: Final[dict[type, tuple[str, str]]] = {ast.List: ("[", "]"), ast.Tuple
 
 
 def laid_out(text: str, indent: int) -> str:
-    """Return an expression that stands ``indent`` columns in, broken where it is wider than a line."""
+    """Return an expression at ``indent`` columns, broken where it is wider than a line."""
     if len(text) + indent <= WIDTH:
         return text
     try:

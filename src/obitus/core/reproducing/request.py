@@ -1,6 +1,5 @@
-"""The captured request as something that sends it again: a curl command, an HTTP file, a pytest with httpx.
-
-What was hidden is a placeholder with its name; what was cut, or was not kept, is said.
+"""The captured request as a curl command, an HTTP file, or a pytest with httpx. A hidden value is a placeholder with
+its name; cut and missing values are named.
 """
 
 from __future__ import annotations
@@ -22,7 +21,7 @@ _HIDDEN: Final = re.compile(r"\[hidden: [^\]\n]{0,200}\]")
 _METHOD: Final = re.compile(r"[A-Za-z]{1,20}")
 _HEADER: Final = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]{1,200}")
 """A token of RFC 9110, section 5.6.2."""
-# Made again by whatever sends it, or about a connection that is no more.
+# Headers that the sending program makes itself, or that belong to the old connection.
 _LEFT_OUT: Final = frozenset(
     {"host", "content-length", "connection", "transfer-encoding", "accept-encoding", "traceparent", "tracestate", "te", "upgrade", "keep-alive", "expect"}
 )  # fmt: skip
@@ -30,34 +29,34 @@ _SAFE_URL: Final = "/:@!$&'()*+,;=-._~%"
 
 
 class NoRequest(Exception):
-    """There is no request that could be sent again; the text says why."""
+    """There is no request to reproduce; the text says why."""
 
 
 @dataclass(frozen=True, slots=True)
 class Hidden:
-    """A place where something was hidden."""
+    """A place of a hidden value."""
 
     name: str
 
 
 Text = list["str | Hidden"]
-"""A text with holes."""
+"""A text with placeholders."""
 
 
 @dataclass
 class _Sent:
-    """A request with holes where something was hidden, and what is to be said of it."""
+    """A request with placeholders for hidden values, and its remarks."""
 
     method: str
     path: str
     query: list[tuple[str, Text]]
     headers: list[tuple[str, Text]]
     body: Any = None
-    """JSON with texts as holes, fields of a form, or a text."""
+    """JSON with placeholders, fields of a form, or a text."""
     kind: Literal["none", "json", "form", "files", "text"] = "none"
     files: list[tuple[str, str, str]] = field(default_factory=list)
     missing: dict[str, str] = field(default_factory=dict)
-    """By placeholder, what was seen."""
+    """By placeholder, what is known of the value."""
     notes: list[str] = field(default_factory=list)
     status: int | None = None
 
@@ -71,7 +70,7 @@ def as_form(content: Mapping[str, Any], about: About, form: Form, base: str) -> 
 
 
 def _read(content: Mapping[str, Any]) -> _Sent:
-    """Return what can be sent again of a failure's request."""
+    """Return the reproducible parts of a failure's request."""
     request = content.get("request")
     if not isinstance(request, dict) or not (request.get("url") or request.get("route")):
         raise NoRequest(
@@ -122,8 +121,8 @@ def _drop_header(sent: _Sent, which: str) -> None:
 
 
 def _holes(sent: _Sent, text: str, hint: str) -> Text:
-    """Return a text with a hole for each part that was hidden."""
-    # These two mark holes further down.
+    """Return a text with a placeholder for each hidden part."""
+    # These two characters mark placeholders further down.
     text = text.replace("\x00", "").replace("\x01", "")
     found: Text = []
     end = 0
@@ -144,7 +143,7 @@ def _with_holes(sent: _Sent, value: Any, hint: str) -> Any:
             for name, inner in value.items()
         }
     if isinstance(value, list):
-        # A list of texts with holes must not be taken for a text.
+        # A list of texts with placeholders must not count as a text.
         return tuple(_with_holes(sent, inner, hint) for inner in value)
     return value
 
@@ -161,12 +160,12 @@ def _placeholder(sent: _Sent, hint: str, seen: str) -> str:
 
 
 def _one_line(text: str) -> str:
-    """Return a header's value without what would begin another one."""
+    """Return a header's value without characters that would begin another header."""
     return "".join(one if one.isprintable() or one == "\t" else " " for one in text)
 
 
 def _query(sent: _Sent, hole: str) -> str:
-    """Return the query with its question mark; ``hole`` is how the form writes a placeholder."""
+    """Return the query with its question mark; ``hole`` writes a placeholder."""
     if not sent.query:
         return ""
     parts = [
@@ -177,7 +176,7 @@ def _query(sent: _Sent, hole: str) -> str:
 
 
 def _filled(value: Any, hole: str) -> Any:
-    """Return a value with its holes as the form writes them."""
+    """Return a value with its placeholders in the form's syntax."""
     if isinstance(value, list):
         return "".join(hole.format(one.name) if isinstance(one, Hidden) else one for one in value)
     if isinstance(value, dict):
@@ -197,11 +196,11 @@ def _said(sent: _Sent, about: About, what: str) -> list[str]:
 
 
 _MARK: Final = "\x00{}\x01"
-"""A hole in a text that is still to be quoted for a shell: no captured text has these characters where it is put in."""
+"""A placeholder in a text that is still to be quoted for a shell: captured texts do not have these characters."""
 
 
 def _shell(text: str) -> str:
-    """Return a text as one word of a POSIX shell; its holes become variables."""
+    """Return a text as one word of a POSIX shell; its placeholders become variables."""
     parts = re.split(r"\x00([A-Z0-9_]+)\x01", text)
     quoted = []
     for at, part in enumerate(parts):
@@ -210,7 +209,7 @@ def _shell(text: str) -> str:
         elif all(one.isprintable() or one in "\n\t" for one in part):
             quoted.append("'" + part.replace("'", "'\\''") + "'" if part else "")
         else:
-            # The quoting of POSIX.1-2024, 2.2.4: nothing of it can act on a terminal that it is printed on.
+            # The quoting of POSIX.1-2024, 2.2.4, which also makes it safe to print on a terminal.
             quoted.append("$'" + "".join(map(_in_dollar_quotes, part)) + "'")
     return "".join(quoted) or "''"
 
@@ -225,7 +224,7 @@ def _in_dollar_quotes(one: str) -> str:
 
 
 def _json_text(value: Any) -> str:
-    """Return JSON whose holes are as they are in other texts, and not escaped."""
+    """Return JSON whose placeholders are not escaped."""
     return _marks(json.dumps(value, ensure_ascii=False))
 
 
@@ -284,7 +283,7 @@ def _http(sent: _Sent, about: About, base: str) -> str:
 
 
 def _variables(text: str, instead: str = "{ {") -> str:
-    """Return a text whose holes are variables of the file, and in which nothing else can be taken for one."""
+    """Return a text whose placeholders are variables of the file, and in which nothing else looks like one."""
     printable = "".join(one if one.isprintable() or one in "\n\t\x00\x01" else " " for one in text)
     return re.sub(r"\x00([A-Z0-9_]+)\x01", r"{{\1}}", printable.replace("{{", instead))
 
@@ -329,7 +328,7 @@ def _pytest(sent: _Sent, about: About, base: str) -> str:
 
 
 def _python(value: Any) -> str:
-    """Return a value with holes as an expression."""
+    """Return a value with placeholders as an expression."""
     if isinstance(value, list) and all(isinstance(one, str | Hidden) for one in value):
         return " + ".join(one.name if isinstance(one, Hidden) else repr(one) for one in value) or "''"
     if isinstance(value, dict):

@@ -1,20 +1,20 @@
 """Python written from values that were kept exactly.
 
-A kept value is a JSON value. ``null``, truth values, numbers and texts stand for themselves; everything else is an object
-whose ``is`` says what it was:
+A kept value is a JSON value. ``null``, booleans, numbers and texts are themselves; everything else is an object
+whose ``is`` names its kind:
 
 - ``int``, ``float``, ``complex``, ``Decimal``, ``Fraction``, ``UUID``, ``date``, ``time``, ``datetime``, ``timedelta``,
   ``timezone``, ``zone``, ``range``, ``slice``, ``pattern``, ``match``, ``path``, ``bytes``, ``bytearray``, ``stream``, ``Ellipsis``,
-  ``NotImplemented``, ``bare`` (``object()``), ``lock``, ``logger``: with ``of``, what each is made from;
+  ``NotImplemented``, ``bare`` (``object()``), ``lock``, ``logger``: with ``of``, the arguments of its constructor;
 - ``list``, ``tuple``, ``set``, ``frozenset``, ``deque`` with ``items``; ``dict`` and its kinds with ``entries`` (texts as
   keys) or ``pairs``;
 - ``class``, ``function``, ``module`` with ``named`` (``module:qualified.name``), ``enum`` with ``class`` and ``name``,
   ``method`` and ``partial`` with ``of``;
-- ``object`` and ``exception`` with ``class``, ``number`` and ``fields``, and what of a built-in type they are; ``again``
-  with the ``number`` of one that was kept before (lists and dictionaries have numbers too);
-- ``hidden`` with ``rule``, ``cut`` and ``unknown`` with ``seen``: no value, only what was seen of it.
+- ``object`` and ``exception`` with ``class``, ``number`` and ``fields``, and the content of a built-in base type;
+``again`` with the ``number`` of an earlier one (lists and dictionaries have numbers too);
+- ``hidden`` with ``rule``, ``cut`` and ``unknown`` with ``seen``: no value, only what is known of it.
 
-What is written comes from senders: only names that are names get into code, everything else goes through ``repr``.
+The values come from senders: only valid names get into code, everything else goes through ``repr``.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ from collections.abc import Callable
 from typing import Any, Final
 
 MOST_WRITTEN: Final = 20_000
-"""Values that are written for one call."""
+"""Most values that are written for one call."""
 MOST_LEVELS: Final = 60
 _HIDDEN: Final = "[hidden: "
 _SEEN: Final = 200
@@ -57,14 +57,14 @@ def filled(one, **fields):
 
 
 class Missing:
-    """A value that could not be kept: what stands in its place, and what was seen of it."""
+    """A value that could not be kept: its placeholder, and what is known of it."""
 
     def __init__(self, name: str, why: str) -> None:
         self.name, self.why = name, why
 
 
 class Writer:
-    """Writes expressions, and collects what they need: imports, helpers, objects made before, and what is missing."""
+    """Writes expressions, and collects what they need: imports, helpers, shared objects, and missing values."""
 
     def __init__(self) -> None:
         self.imports: dict[str, set[str]] = {}
@@ -73,7 +73,7 @@ class Writer:
         """Modules that are imported themselves."""
         self.helpers: set[str] = set()
         self.before: list[str] = []
-        """Statements that stand in front of the call."""
+        """Statements before the call."""
         self.missing: list[Missing] = []
         self._taken: dict[str, str] = {}
         self._objects: dict[int, str] = {}
@@ -83,7 +83,7 @@ class Writer:
         self._left = MOST_WRITTEN
 
     def look_through(self, *values: Any) -> None:
-        """See which objects occur more than once, before anything is written."""
+        """Find which objects occur more than once, before anything is written."""
         waiting: list[Any] = list(values)
         while waiting:
             value = waiting.pop()
@@ -95,7 +95,7 @@ class Writer:
                 waiting += value
 
     def expression(self, value: Any, hint: str, level: int = 0) -> str:
-        """Return a value as an expression; ``hint`` is what a placeholder is named after."""
+        """Return a value as an expression; a placeholder is named after ``hint``."""
         self._left -= 1
         if self._left < 0 or level > MOST_LEVELS:
             return self._placeholder(hint, "too much to write")
@@ -116,11 +116,11 @@ class Writer:
         try:
             return self._named_once(value, written(self, value, hint, level), hint)
         except (KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError, binascii.Error):
-            # It does not hold what it should: somebody made it up.
+            # It does not have the expected fields: the report is invalid.
             return self._placeholder(hint, _seen(value))
 
     def _named_once(self, value: dict[str, Any], text: str, hint: str) -> str:
-        """Return what was written of a list or dictionary; of one that occurs again, the name that it gets before."""
+        """Return the expression of a list or dictionary; of one that occurs again, its name."""
         number = value.get("number")
         if number not in self._shared or value["is"] in ("again", "object", "exception"):
             return text
@@ -129,7 +129,7 @@ class Writer:
         return name
 
     def finish(self) -> None:
-        """Write what could only be given to objects once all of them were made."""
+        """Write assignments that need all objects to exist."""
         for name, fields, hint in self._later:
             given = self._fields(fields, hint, 1)
             if given:
@@ -138,7 +138,7 @@ class Writer:
         self._later.clear()
 
     def imported(self, named: str) -> str:
-        """Return by what name the code reaches ``module:qualified.name``, which is imported; raises ValueError for no name."""
+        """Import ``module:qualified.name`` and return its name in the code; raises ValueError for an invalid one."""
         module, _, qualified = named.partition(":")
         parts = qualified.split(".")
         if not is_module(module) or not all(is_name(part) for part in parts):
@@ -149,18 +149,18 @@ class Writer:
         if self._taken.setdefault(first, module) == module:
             self.imports.setdefault(module, set()).add(first)
             return qualified
-        # Another module has something of that name already.
+        # The name is imported from another module already.
         return f"{self.module(module)}.{qualified}"
 
     def module(self, module: str) -> str:
-        """Return a module's name, which is imported; raises ValueError for no name."""
+        """Import a module and return its name; raises ValueError for an invalid one."""
         if not is_module(module):
             raise ValueError(module)
         self.whole.add(module)
         return module
 
     def free_name(self, hint: str) -> str:
-        """Return a variable's name that nothing has yet."""
+        """Return an unused variable name."""
         base = re.sub(r"\W+", "_", hint).strip("_").lower()[:40] or "value"
         if base[0].isdigit() or keyword.iskeyword(base):
             base = f"a_{base}"
@@ -182,12 +182,12 @@ class Writer:
         rest: list[str] = []
         for name, inner in fields.items():
             text = self.expression(inner, name, level + 1)
-            # A field whose name is no name in code is given all the same.
+            # A field whose name is no identifier is passed as a dictionary.
             (given if is_name(name) else rest).append(f"{name}={text}" if is_name(name) else f"{name!r}: {text}")
         return ", ".join([*given, *([f"**{{{', '.join(rest)}}}"] if rest else [])])
 
     def object(self, value: dict[str, Any], hint: str, level: int) -> str:
-        """Return an object made from its fields; one that occurs again is made before, under a name."""
+        """Return an object made from its fields; one that occurs again is made before, with a name."""
         named = self.imported(str(value["class"]))
         number = value["number"]
         content = self._content(value, hint, level)
@@ -202,7 +202,7 @@ class Writer:
 
     def _made(self, value: dict[str, Any], named: str, content: str, fields: str) -> str:
         if value.get("how") == "pydantic" and value["number"] not in self._shared:
-            # What is behind the fields (which were given, what more there is) the model makes itself.
+            # The model makes its internal fields (which were set, extra ones) itself.
             return f"{named}.model_construct({fields})"
         self.helpers.add("made")
         return f"made({', '.join(part for part in (named, content, fields) if part)})"
@@ -242,25 +242,25 @@ class Writer:
         return "{" + ", ".join(f"{key}: {inner}" for key, inner in pairs) + "}"
 
     def again(self, value: dict[str, Any], hint: str) -> str:
-        """Return the name of an object that was made before."""
+        """Return the name of an object that exists already."""
         name = self._objects.get(value["number"])
         return name if name is not None else self._placeholder(hint, "an object that was not kept")
 
 
 def _public(value: dict[str, Any]) -> dict[str, Any]:
-    """Return the fields to give: of a Pydantic model those that are its own."""
+    """Return the fields to pass: of a Pydantic model its own ones."""
     if value.get("how") != "pydantic":
         return dict(value["fields"])
     return {name: inner for name, inner in value["fields"].items() if not name.startswith("__pydantic_")}
 
 
 def is_name(text: object) -> bool:
-    """Whether a text can stand in code as a name."""
+    """Whether a text is a valid name in code."""
     return isinstance(text, str) and len(text) <= 200 and text.isidentifier() and not keyword.iskeyword(text)
 
 
 def is_module(text: str) -> bool:
-    """Whether a text can stand in code as the name of a module."""
+    """Whether a text is a valid module name in code."""
     return bool(text) and len(text) <= 300 and all(is_name(part) for part in text.split("."))
 
 
@@ -268,7 +268,7 @@ _RESERVED: Final = frozenset({"made", "filled", "pytest", "asyncio", "self"})
 
 
 def helper_texts(helpers: set[str]) -> list[str]:
-    """Return the functions that expressions use, in the order in which they stand in a file."""
+    """Return the helper functions that expressions use, in the order of the file."""
     texts = {"made": _MADE, "filled": _FILLED}
     return [texts[name].strip("\n") for name in ("made", "filled") if name in helpers]
 

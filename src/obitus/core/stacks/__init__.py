@@ -1,6 +1,6 @@
 """From the text of a stack trace to an exception chain. One module a language; each offers a ``Reader``.
 
-Standard library only: the client uses this too, for programs that die without it.
+Standard library only: the client uses this too, for programs that do not report themselves.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from obitus.core.stacks.prefixes import streams
 
 MOST_WRAPPED: Final = 1_000_000
 MOST_STRINGS: Final = 50
-# What collects the output of containers, and some logging libraries, wrap each line for itself.
+# Collectors of container output, and some logging libraries, wrap each line.
 _ONE_LINE = re.compile(r'[{,] *"(?:log|message|msg|line)" *: *"((?:[^"\\]|\\.)*+)"')
 _LINE_END = re.compile(r'(?<!\\)(?:\\\\)*+\\n(?!")')
 _COLOURS = re.compile(r"\x1b\[[0-9;]{0,20}m")
@@ -53,11 +53,11 @@ AT: Final = "\nat "
 
 
 class Language(NamedTuple):
-    """How traces of a language are found: the module that reads them, and what a text that holds one holds somewhere."""
+    """How traces of a language are found: the module that reads them, and texts of which every trace contains one."""
 
     module: str
     signs: tuple[str, ...]
-    """As they stand when the indents of lines are left out."""
+    """Without the indents of lines."""
 
 
 LANGUAGES: Final = {
@@ -76,7 +76,7 @@ LANGUAGES: Final = {
 
 @cache
 def reader_of(language: str) -> Reader:
-    """Return what reads traces of a language; it is loaded where a text has a sign of one."""
+    """Return the reader of a language; it is imported when a text may contain a trace of that language."""
     read: Reader = import_module(f"obitus.core.stacks.{LANGUAGES[language].module}").read
     return read
 
@@ -105,7 +105,7 @@ def report_form(chain: Sequence[ChainLink]) -> list[dict[str, Any]]:
 
 
 def find_stacks(text: str) -> list[FoundStack]:
-    """Return every stack trace in ``text``, in order of their first lines. Never raises for bad input.
+    """Return all stack traces in ``text``, in order of their first lines. Never raises for bad input.
 
     The text may be a log: with times, levels and threads before the lines, lines of others in between, or traces
     wrapped into one line by JSON or by escapes.
@@ -126,12 +126,12 @@ def find_stacks(text: str) -> list[FoundStack]:
 
 
 def holds_lines(line: str) -> bool:
-    """Whether a line holds line ends that are escaped, but for one at the end of a value."""
+    """Whether a line contains escaped line ends, except one at the end of a value."""
     return _LINE_END.search(line) is not None
 
 
 def _unwrapped(lines: list[str]) -> list[str]:
-    """Return the lines, those that came wrapped in JSON one by one as they were before."""
+    """Return the lines, with those unwrapped that were wrapped in JSON."""
     if not any(line.startswith("{") for line in lines):
         return lines
     return [_unwrapped_line(line) if line.startswith("{") else line for line in lines]
@@ -150,7 +150,7 @@ def _unwrapped_line(line: str) -> str:
 
 
 def _once(found: list[FoundStack]) -> list[FoundStack]:
-    """Of traces that were found in two ways of looking, keep the one that was read better."""
+    """Of traces that were found in two ways, keep the better one."""
     best: dict[tuple[str, int], FoundStack] = {}
     for one in found:
         for edge in (("first", one.first_line), ("end", one.end_line)):
@@ -165,7 +165,7 @@ def _once(found: list[FoundStack]) -> list[FoundStack]:
         one
         for one in kept
         if one.chain[0].type not in _NAMELESS
-        # Without a type it is what a whole one was read from, or a piece of it.
+        # Without a type it is a part of a whole one.
         or not (
             lines.holds(one.first_line, one.end_line) or by_language[one.language].touches(one.first_line, one.end_line)
         )
@@ -174,7 +174,7 @@ def _once(found: list[FoundStack]) -> list[FoundStack]:
 
 
 class _Covered:
-    """Which lines traces cover, to be asked often: each answer takes a search by halves."""
+    """Which lines traces cover, with binary search."""
 
     def __init__(self, found: Sequence[FoundStack]) -> None:
         ordered = sorted((one.first_line, one.end_line) for one in found)
@@ -182,18 +182,18 @@ class _Covered:
         self._latest_ends = list(accumulate((end for _, end in ordered), max))
 
     def holds(self, first: int, end: int) -> bool:
-        """Whether one trace holds all of these lines."""
+        """Whether one trace covers all of these lines."""
         count = bisect_right(self._firsts, first)
         return count > 0 and self._latest_ends[count - 1] >= end
 
     def touches(self, first: int, end: int) -> bool:
-        """Whether a trace has one of these lines."""
+        """Whether a trace covers one of these lines."""
         count = bisect_left(self._firsts, end)
         return count > 0 and self._latest_ends[count - 1] > first
 
 
 def _without_repeats(found: list[FoundStack]) -> list[FoundStack]:
-    """Some runtimes write what ended them twice, one right behind the other."""
+    """Some runtimes write the exception that ended them twice, one right after the other."""
     return [
         one
         for place, one in enumerate(found)
@@ -215,12 +215,12 @@ def _worth(one: FoundStack) -> tuple[bool, int]:
 
 
 def stack_of(kind: str, message: str, text: str) -> FoundStack:
-    """Return what a record says of an exception; without a stack trace in its text, type and message are all there is."""
+    """Return the exception of a record; without a stack trace in its text it has only type and message."""
     found = find_stacks(text) or _bare_frames(kind or "Error", text)
     if not found:
         return FoundStack("", (ChainLink(kind or "unknown", message or kept(text)),), 0, 0)
     first = found[-1].chain[0]
-    # What is said beside the text is what the sender knew; frames alone, or a text that is cut off, do not say it.
+    # The separate fields are what the sender knew; frames alone, or a cut text, do not have them.
     if kind and (first.type in _NAMELESS or not first.message):
         said = replace(first, type=kind if first.type in _NAMELESS else first.type, message=message)
         return replace(found[-1], chain=(said, *found[-1].chain[1:]))
@@ -228,7 +228,7 @@ def stack_of(kind: str, message: str, text: str) -> FoundStack:
 
 
 def _bare_frames(kind: str, text: str) -> list[FoundStack]:
-    """Read frames that stand alone, without the line that says what was raised: some senders cut it away."""
+    """Parse frames without the line with type and message: some senders cut it off."""
     headers = {"python": "Traceback (most recent call last):", "ruby": f"{kind}Error ():", "php": "Stack trace:"}
     for language, header in headers.items():
         found = [one for one in _find([header, *text.splitlines()]) if one.language == language and _frames_of(one)]
@@ -245,7 +245,7 @@ def _find(lines: Sequence[str]) -> list[FoundStack]:
     all_java = False
     for name, language in LANGUAGES.items():
         signs = [sign for sign in language.signs if sign in text]
-        # Where every such frame is Java's, no other language can make more of them.
+        # Where every such frame is Java's, no other reader finds more.
         if not signs or (all_java and signs == [AT]):
             continue
         found += [FoundStack(name, tuple(chain), first, end) for chain, first, end in reader_of(name)(lines)]
@@ -253,7 +253,7 @@ def _find(lines: Sequence[str]) -> list[FoundStack]:
     found.sort(key=lambda one: (one.first_line, -one.end_line))
     kept: list[FoundStack] = []
     for one in found:
-        # Two languages may claim the same lines: the one that makes more of them has it.
+        # Two readers may accept the same lines: the one that finds more frames counts.
         if kept and one.first_line < kept[-1].end_line:
             if _frames_of(one) > _frames_of(kept[-1]):
                 kept[-1] = one
@@ -269,7 +269,7 @@ def _all_inside(found: list[FoundStack], bare: Sequence[str]) -> bool:
 
 
 def _wrapped(lines: Sequence[str]) -> list[FoundStack]:
-    """Find traces that stand in one line, their line ends escaped: in JSON, or in a quoted value."""
+    """Find traces in one line with escaped line ends: in JSON, or in a quoted value."""
     found: list[FoundStack] = []
     for number, line in enumerate(lines):
         if "\\n" not in line or len(line) > MOST_WRAPPED or not _WRAPPED_FRAME.search(line):

@@ -1,6 +1,6 @@
 """Dart's stack traces, as its virtual machine prints them, and in the shorter form that its tests use.
 
-The type of what was thrown is not printed, only its text: the core library's own texts are brought back to their types.
+The type of the exception is not printed, only its text: texts of the core library are mapped back to their types.
 Source: Dart's documentation of ``StackTrace`` and of the errors of ``dart:core``.
 """
 
@@ -22,7 +22,7 @@ _FRAME = re.compile(
 )
 _SHORT = re.compile(rf"^\s*{_PLACE} (?P<line>\d{{1,9}}):\d{{1,9}}\s{{1,60}}(?P<function>\S.{{0,500}})$")
 _GAP = re.compile(r"^\s*(?:<asynchronous suspension>|=+ asynchronous gap =+)\s*$")
-# Behind a frame of another number than 0 the same trace goes on, whatever a log made of the line between.
+# After a frame with a number other than 0 the same trace continues, even with other lines in between.
 _LATER = re.compile(r"^\s*#(?!0\s)\d{1,5}\s+\S.* \(.*dart")
 _UNHANDLED = re.compile(r"Unhandled [eE]xception:\s*(?P<rest>.*)$")
 _THROWN = re.compile(r"^The following (?P<type>\w+) was thrown")
@@ -90,7 +90,7 @@ def _frame(text: str) -> Frame | None:
 
 
 def _header(lines: Sequence[str], frame: int, floor: int) -> tuple[int, str, str]:
-    """Find what was thrown above the first frame: return its first line, type and message."""
+    """Find the exception above the first frame: return its first line, type and message."""
     for i in range(frame - 1, max(floor, frame - MOST_ABOVE) - 1, -1):
         line = cut(lines[i])
         unhandled, thrown = _UNHANDLED.search(line), _THROWN.match(line)
@@ -108,7 +108,7 @@ def _header(lines: Sequence[str], frame: int, floor: int) -> tuple[int, str, str
 
 
 def _thrown(text: str) -> tuple[str, str]:
-    """Return type and message of the text of something thrown; where it does not name its type, that is ``""``."""
+    """Return type and message of an exception's text; the type is ``""`` where the text does not name it."""
     for begins, kind in _TEXTS:
         if text.startswith(begins):
             return kind, text.removeprefix(begins).strip(": ") or text

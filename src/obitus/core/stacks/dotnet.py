@@ -1,7 +1,7 @@
 """.NET's and Mono's stack traces, as ``Exception.ToString`` writes them.
 
-Inner exceptions, rethrown ones, and the names that the compiler makes for async methods, lambdas and local functions,
-brought back to those in the source. Source: .NET's documentation of ``Exception.ToString`` and ``Environment.StackTrace``.
+Inner exceptions, rethrown ones, and the names that the compiler makes for async methods, lambdas and local
+functions, mapped back to those in the source. Source: .NET's documentation of ``Exception.ToString`` and ``Environment.StackTrace``.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ from obitus.core.stacks.lines import (
 )
 
 _CALL = re.compile(r"at (?P<whole>[\w.`<>+|,$\[\]~?& -]{1,800}+)\(")
-# Where the source is known, its place stands behind the arguments; Mono puts an offset between.
+# Where the source is known, its place follows the arguments; Mono puts an offset in between.
 _BEFORE_PLACE = re.compile(r"\)(?: \[0x[0-9a-f]{1,16}\])? in ")
 _LINE_BEHIND = re.compile(r":(?:line )?(?P<line>\d{1,9})$")
 _OFFSET = re.compile(r" \[0x[0-9a-f]{1,16}\]$")
@@ -60,7 +60,7 @@ LIBRARIES: Final = (
 def read(lines: Sequence[str]) -> Found:
     """Return each stack trace in ``lines``."""
     found: Found = []
-    # Above this line no header stands that has not been used.
+    # All headers above this line have been used.
     looked = 0
     i = 0
     while i < len(lines):
@@ -109,7 +109,7 @@ class _Parts(NamedTuple):
 
 
 def _parts(text: str) -> _Parts | None:
-    """Take a line apart: ``at Harbour.Gate.Open(String name) in /srv/Gate.cs:line 12``."""
+    """Parse a line: ``at Harbour.Gate.Open(String name) in /srv/Gate.cs:line 12``."""
     text = cut(text).strip()
     call = _CALL.match(text)
     if call is None:
@@ -138,7 +138,7 @@ def _header_above(lines: Sequence[str], frame: int, floor: int) -> int | None:
 
 
 def _names(lines: Sequence[str], first: int, frame: int) -> list[tuple[str, str]]:
-    """Return type and message of each exception, from the outermost; they stand before the first frame, behind arrows."""
+    """Return type and message of each exception, from the outermost; they come before the first frame, after arrows."""
     text = "\n".join(cut(line) for line in lines[first:frame])
     names = []
     for part in text.split(_ARROW):

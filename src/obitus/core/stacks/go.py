@@ -37,7 +37,7 @@ def read(lines: Sequence[str]) -> Found:
         if goroutine is None:
             bare, end = _bare_frames(lines, i)
             if bare:
-                # Errors that carry a stack say of it what stands above, and have no type.
+                # Errors with a stack have their message above it, and no type.
                 above = cut(lines[i - 1]).strip() if i > floor else ""
                 found.append(([ChainLink("error", above, bare)], i - bool(above), end))
             i = max(end, i + 1)
@@ -52,13 +52,13 @@ def read(lines: Sequence[str]) -> Found:
         if not links:
             links = [("goroutine", goroutine["state"])]
             header = i
-        # The panic that came last ended it; earlier ones were being handled by deferred calls.
+        # The last panic ended the program; earlier ones were being handled by deferred calls.
         chain = [
             ChainLink(kind, message, frames if place == 0 else [], None if place == 0 else "context")
             for place, (kind, message) in enumerate(reversed(links))
         ]
         while end < len(lines) and (not lines[end].strip() or _GOROUTINE.match(lines[end].strip())):
-            # Other goroutines stand behind it; they tell where the rest of the program was.
+            # Other goroutines follow; they show where the rest of the program was.
             if lines[end].strip():
                 _, end = _frames(lines, end + 1)
             else:
@@ -69,7 +69,7 @@ def read(lines: Sequence[str]) -> Found:
 
 
 def _bare_frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
-    """Read the frames of an error that carries its stack: names without arguments, places without offsets."""
+    """Parse the frames of an error with a stack: names without arguments, places without offsets."""
     frames: list[Frame] = []
     while i + 1 < len(lines) and len(frames) < MOST_FRAMES and lines[i + 1].startswith("\t"):
         call, place = _BARE_CALL.match(cut(lines[i])), _BARE_PLACE.match(cut(lines[i + 1]))
@@ -82,7 +82,7 @@ def _bare_frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
 
 
 def _up_to_panic(frames: list[Frame]) -> list[Frame]:
-    """Leave out what ran because of the panic: the deferred call that recovered from it and wrote the trace."""
+    """Leave out frames that ran because of the panic: the deferred call that recovered from it and wrote the trace."""
     places = [at for at, frame in enumerate(frames) if (frame.function, frame.module) == ("panic", "runtime")]
     return frames[: places[-1]] if places and places[-1] else frames
 
@@ -105,7 +105,7 @@ def _panics(lines: Sequence[str], goroutine: int, floor: int) -> tuple[int, list
 
 
 def _without_recoveries(message: str) -> str:
-    """Return a panic's message without the marks of having been recovered, of which each panic on top adds one."""
+    """Return a panic's message without the marks ``[recovered]``, of which each further panic adds one."""
     while message.endswith(_RECOVERIES):
         for mark in _RECOVERIES:
             message = message.removesuffix(mark)
@@ -128,7 +128,7 @@ def _frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
 
 
 def _has_package(name: str) -> bool:
-    """Whether a dot stands between the name of a package and what is in it."""
+    """Whether a dot is between the name of a package and a name in it."""
     return 0 < name.find(".") < len(name) - 1
 
 

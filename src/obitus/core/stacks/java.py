@@ -1,6 +1,6 @@
 """Java's and Kotlin's stack traces, as ``Throwable.printStackTrace`` writes them.
 
-Causes, suppressed exceptions, the frames that ``… n more`` stands for, modules and class loaders. Source: the
+Causes, suppressed exceptions, the frames behind ``… n more``, modules and class loaders. Source: the
 documentation of ``java.lang.Throwable.printStackTrace`` and ``java.lang.StackTraceElement.toString``, Java SE 17.
 """
 
@@ -38,7 +38,7 @@ _LAMBDA = re.compile(r"^lambda\$(\w+)\$\d+$")
 _INNER = re.compile(r"^(?P<indent>\s*)(?P<how>Caused by|Suppressed): (?:\[CIRCULAR REFERENCE: ?)?" + _TYPE)
 _MORE = re.compile(r"^\s*\.\.\. (\d{1,5}) (?:more|common frames omitted)")
 
-# Packages of the platform and of what most programs stand on. Everything else is taken for the app's own.
+# Packages of the platform and of common libraries. Everything else counts as the app's own.
 LIBRARIES: Final = (
     "java.", "javax.", "jakarta.", "jdk.", "sun.", "com.sun.", "kotlin.", "kotlinx.", "scala.", "groovy.", "clojure.",
     "org.apache.", "org.springframework.", "org.hibernate.", "org.eclipse.", "org.junit.", "org.slf4j.", "org.jboss.",
@@ -101,7 +101,7 @@ def _links(lines: Sequence[str], header: int, match: re.Match[str] | None, frame
         if inner is None:
             break
         indent = len(inner["indent"].expandtabs(4))
-        # What it is printed inside of: the latest one that stands no deeper, or for a suppressed one less deep.
+        # The enclosing exception: the latest one that is not indented deeper, or for a suppressed one indented less.
         around = next((link for link in reversed(links) if link.indent < indent or (link.indent == indent and inner["how"] == "Caused by")), links[0])  # fmt: skip
         current = _Link(
             inner["type"],
@@ -138,7 +138,7 @@ def _frame(line: str) -> Frame | None:
 def _as_link(link: _Link) -> ChainLink:
     frames = list(link.frames)
     if link.more and link.around is not None:
-        # They are the same calls as the last ones of the trace it is printed inside of.
+        # They are the same calls as the last ones of the enclosing trace.
         frames += link.around.frames[-link.more :]
     frames.reverse()
     return ChainLink(link.type, "\n".join(link.message).strip(), frames, link.relation)

@@ -20,12 +20,12 @@ _V8 = re.compile(
 _EVAL = re.compile(
     r"^\s*at (?:async )?(?P<function>[^()\n]{1,500}?) \(eval at .{0,2000}?\((?P<place>[^()\n]{1,2000}?):(?P<line>\d+):\d+\)(?:\)|,).*$"
 )
-# Between an async function and what waits for several: "at async Promise.all (index 0)" is no place in a file.
+# A combinator of promises: "at async Promise.all (index 0)" is no place in a file.
 _NO_PLACE = re.compile(r"^\s*at async [\w$.]{1,100} \(index \d{1,9}\)(?:,| \{)?\s*$")
 _OTHER = re.compile(
     r"^\s*(?P<function>[^@\s()]{0,300}(?:\([^()]{0,100}\))?)@(?P<place>[^\s@][^\n]{0,2000}?):(?P<line>\d{1,9}):(?P<column>\d{1,9})$"
 )
-# A function may be named by a property's key, with spaces in it; then only an address can follow.
+# A function's name may be a property's key with spaces; then only an address can follow.
 _WITH_SPACES = re.compile(
     r"^\s*(?P<function>[^@\n]{0,300})@(?P<place>[a-z][a-z-]{1,20}://[^\s@][^\n]{0,2000}?):(?P<line>\d{1,9}):(?P<column>\d{1,9})$"
 )
@@ -79,14 +79,14 @@ def _is_no_place(text: str) -> bool:
 
 
 def _past_no_places(lines: Sequence[str], i: int) -> int:
-    """Return the first line from here on that is no such step, or the last line."""
+    """Return the first line from here on that is no such combinator, or the last line."""
     while i < len(lines) - 1 and _is_no_place(lines[i]):
         i += 1
     return i
 
 
 def _inner(lines: Sequence[str], i: int, chain: list[ChainLink]) -> int:
-    """Read what Node prints in brackets behind an error: its cause, or the members of an aggregate."""
+    """Parse what Node prints in brackets after an error: its cause, or the members of an aggregate."""
     members = False
     while i < len(lines):
         line = cut(lines[i])
@@ -106,7 +106,7 @@ def _inner(lines: Sequence[str], i: int, chain: list[ChainLink]) -> int:
             return i
         frames, i = _frames(lines, i + 1)
         relation = "member" if members else "cause"
-        # A bracket behind the message opens what else the error holds.
+        # A bracket after the message opens further fields of the error.
         message = (match["message"] or "").strip().removesuffix("{").rstrip()
         chain.append(ChainLink(match["type"], message, frames, relation))
     return i
@@ -119,7 +119,7 @@ def _frame(text: str) -> Frame | None:
 @remembered(MOST_KNOWN)
 def _known_frame(text: str) -> Frame | None:
     if begins_with_at(text):
-        # Node opens a bracket behind the last frame where an error holds more, and lists members with commas.
+        # Node opens a bracket after the last frame where an error has more fields, and lists members with commas.
         line = cut(text).rstrip().removesuffix(",").removesuffix(" {")
         found = _EVAL.match(line) or _V8.match(line)
         if found is None or not _CODE_PLACE.search(_whole_place(found)):

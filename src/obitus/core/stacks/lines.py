@@ -1,4 +1,4 @@
-"""What the readers of several languages share: where a trace stands in a log line, and how long lines may be."""
+"""Shared by the readers of several languages: the place of a trace in a log line, and the bound of lines."""
 
 from __future__ import annotations
 
@@ -16,29 +16,29 @@ BEGINS_ANEW: Final = re.compile(
     r"panic: |fatal error: |thread '.{0,200}' .{0,40}panicked at|Exception in thread |(?:PHP )?(?:Fatal error: +)?Uncaught "
     r"|\S{1,500}\.rb:\d+:in |goroutine \d+ \[|Unhandled [eE]xception"
 )
-"""What begins a trace, and is neither a message that goes on nor a part of the trace before."""
+"""Beginnings of traces that are neither the rest of a message nor a part of the trace before."""
 MOST_KNOWN: Final = 1024
-"""Lines of frames that are known again, of each language: a log holds the same ones again and again."""
+"""Size of each language's cache of frame lines: a log has the same ones again and again."""
 
 CUT_OFF: Final = "unknown (the text is cut off)"
-"""Stands for the type where the text is cut off before it."""
+"""The type where the text is cut off before it."""
 
 Found = list[tuple[list[ChainLink], int, int]]
 """Each stack trace: its chain from the outermost exception to the root cause, its first line, the line after its last."""
 
 
 def cut(line: str) -> str:
-    """Return a line within the bound that every pattern is safe with."""
+    """Return a line cut to the bound within which every pattern is fast."""
     return line if len(line) <= MOST_LINE else line[:MOST_LINE]
 
 
 def begins_with_at(line: str) -> bool:
-    """Whether a line begins as frames of several languages do: ``    at …``. Patterns take ten times as long to say no."""
+    """Whether a line begins like frames of several languages: `` at …``. Patterns take ten times as long to fail."""
     return line.lstrip().startswith("at ")
 
 
 def lies_in(name: str, packages: tuple[str, ...]) -> bool:
-    """Whether a dotted name lies in one of the packages, each of which ends with its dot."""
+    """Whether a dotted name is in one of the packages, each of which ends with its dot."""
     return f"{name}.".startswith(packages)
 
 

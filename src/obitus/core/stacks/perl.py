@@ -28,7 +28,7 @@ _COMPARED_CHARACTERS: Final = 12
 
 @dataclass(frozen=True, slots=True)
 class _Step:
-    """One line: who was called, with what, and from where."""
+    """One line: the called function, its arguments, and the place of the call."""
 
     name: str
     given: str
@@ -44,13 +44,13 @@ def read(lines: Sequence[str]) -> Found:
         if " called at " not in lines[i]:
             i += 1
             continue
-        # What stands above is looked at first: a line that only follows on others is not read again with all behind it.
+        # The line above is checked first: a line that continues others is not parsed again with all lines after it.
         floor = found[-1][2] if found else 0
         again = bool(found) and i - 1 == floor and _ALONE.match(cut(lines[i - 1])) is not None
         header = None if again else _header(lines, i, floor)
         steps, end = _steps(lines, i) if again or header is not None else ([], i)
         if again and steps:
-            # A handler writes the trace once more, from its own place.
+            # A handler writes the trace again, from its own place.
             found[-1] = (found[-1][0], found[-1][1], end)
             i = end
             continue
@@ -84,7 +84,7 @@ def _steps(lines: Sequence[str], i: int) -> tuple[list[_Step], int]:
 
 
 def _end_of_eval(lines: Sequence[str], i: int) -> tuple[re.Match[str], int] | None:
-    """Return where code that was given as a text of several lines ends, None where none begins here."""
+    """Return the end of code given as a text of several lines, None where none begins here."""
     if _EVAL_OPENS.match(lines[i]) is None:
         return None
     for k in range(i + 1, min(len(lines), i + MOST_EVAL_LINES)):
@@ -95,9 +95,8 @@ def _end_of_eval(lines: Sequence[str], i: int) -> tuple[re.Match[str], int] | No
 
 
 def _header(lines: Sequence[str], i: int, floor: int) -> tuple[str, tuple[str, int], int] | None:
-    """Return the message above the calls, the place it came from, and the line where that begins; None where none is said.
-
-    What was thrown may have said its place by itself, or ended its line: then the place that counts stands on a line of its own.
+    """Return the message above the calls, its place, and the line where it begins; None where there is none. The
+    exception may contain a place itself, or end its line: then the place that counts is on a line of its own.
     """
     message, at, rest = cut(lines[i - 1]).rpartition(" at ")
     place = _PLACE.match(rest) if at else None
@@ -116,7 +115,8 @@ def _header(lines: Sequence[str], i: int, floor: int) -> tuple[str, tuple[str, i
 def _frames(place: tuple[str, int], steps: Sequence[_Step], message: str) -> list[Frame]:
     """Return the frames, the outermost first.
 
-    Each step says who was called and from where: so a name belongs to the place on the line before it. Code in an ``eval``
+    Each line has the called function and the place of the call: so a name belongs to the place on the line before
+    it. Code in an ``eval``
     belongs to the function around it, at its own line.
     """
     frames: list[Frame] = []
@@ -128,7 +128,7 @@ def _frames(place: tuple[str, int], steps: Sequence[_Step], message: str) -> lis
             inner = inner or (file, line)
             continue
         if k < len(steps) and _handles(steps[k].given, message):
-            # A handler that was handed the message, and what had it called: the failure was before both.
+            # A handler that got the message, and its caller: the failure was before both.
             frames.clear()
             inner = None
             continue
@@ -143,7 +143,7 @@ def _frames(place: tuple[str, int], steps: Sequence[_Step], message: str) -> lis
 
 
 def _handles(given: str, message: str) -> bool:
-    """Whether a function was handed nothing but the message as it was thrown, its place at the end: only handlers are."""
+    """Whether the only argument of a function is the thrown message, with its place at the end: only handlers get that."""
     text = given.replace("\\", "").removeprefix('"')
     start = message.replace("\\", "")[:_COMPARED_CHARACTERS]
     return (

@@ -50,7 +50,7 @@ def read(lines: Sequence[str]) -> Found:
             i = after
         if i < len(lines) and re.match(r"\s*thrown in ", lines[i]):
             i += 1
-        # The first one thrown is printed first; what came out stands last.
+        # The first one thrown is printed first, the outermost last.
         chain = [
             ChainLink(kind, message.strip(), frames, "cause" if place else None)
             for place, (kind, message, frames) in enumerate(reversed(blocks))
@@ -67,7 +67,7 @@ class _Thrown(NamedTuple):
 
 
 def _thrown(line: str) -> _Thrown | None:
-    """Read what was thrown and where: ``Uncaught RuntimeException: no fare in /srv/Fare.php:12``."""
+    """Parse the exception and its place: ``Uncaught RuntimeException: no fare in /srv/Fare.php:12``."""
     line = line.rstrip()
     end = _END.search(line)
     if end is None:
@@ -86,7 +86,8 @@ def _header_above(lines: Sequence[str], stack: int, floor: int) -> tuple[int, _T
 
 
 def _frames(lines: Sequence[str], i: int, header: _Thrown | None) -> tuple[list[Frame], int]:
-    """Read the numbered frames. Each names whom it calls, and where from; so a function stands one frame further in."""
+    """Parse the numbered frames. Each has the called function and the place of the call; so a function belongs to
+    the next inner frame."""
     steps: list[tuple[str, int | None, str]] = []
     if header is not None:
         steps.append((header.file, header.line, ""))

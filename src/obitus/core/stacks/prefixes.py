@@ -1,6 +1,6 @@
-"""What log writers put before a line: time, level, thread, logger, the name of a container. Taken off, a stack trace shows.
-
-A line's *stream* is what tells whose it is where several write into one file: the container, the thread, the process.
+"""Prefixes of log lines: time, level, thread, logger, the name of a container. Without them a stack trace is
+visible. A line's *stream* identifies its writer where several write into one file: the container, the thread, the
+process.
 """
 
 from __future__ import annotations
@@ -49,7 +49,7 @@ _STACK_PART = re.compile(
 BEGINS_A_TRACE: Final = re.compile(
     r"Traceback \(|(?:Error|Exception|EXCEPTION|Throwable|Interrupt)\b(?:[ :(\[]|$)|panic: |fatal error: |panicked at |Uncaught "
 )
-"""What a trace may begin with: a record that says this is no bystander."""
+"""Possible beginnings of a trace: a record with one of these belongs to it."""
 _FRAME_LIKE = re.compile(r"\s*(?:at |File \"|from |#\d|\.\.\. \d|Caused by|\d+: |\S.* called at )")
 _DIGITS = re.compile(r"\d+")
 _ENDS_A_TRACE = re.compile(
@@ -58,7 +58,7 @@ _ENDS_A_TRACE = re.compile(
 
 
 class Plain(NamedTuple):
-    """A line without its prefix, where it stood, and whether it had a prefix."""
+    """A line without its prefix, its index, and whether it had a prefix."""
 
     text: str
     number: int
@@ -66,7 +66,7 @@ class Plain(NamedTuple):
 
 
 class Prefix(NamedTuple):
-    """What stood before a line."""
+    """The prefix of a line."""
 
     time: str
     level: str
@@ -76,7 +76,7 @@ class Prefix(NamedTuple):
 
 
 def prefix_of(line: str) -> Prefix | None:
-    """Return what stands before a log line, or None where it starts with neither time nor level."""
+    """Return the prefix of a log line, or None where it starts with neither time nor level."""
     if not line or line[0] in " \t":
         return None
     return _prefix_of(line[:MOST_LOOKED_AT])
@@ -103,9 +103,9 @@ def _level_and_whose(tokens: str) -> tuple[str, str]:
 def streams(lines: Sequence[str]) -> list[list[Plain]]:
     """Return the lines of each stream, ready to be searched for stack traces.
 
-    Where frames bear prefixes, these are taken off, and tell the streams apart. Where frames bear none, the text stays as
-    it is, but for lines of others in the middle of a trace. In a log that has both, both are given: who searches them
-    finds some traces twice, once whole.
+    Where frames have prefixes, these are removed, and separate the streams. Where frames have none, the text stays
+    as it is, without lines of others in the middle of a trace. In a log with both, both are returned: a search finds
+    some traces twice, once whole.
     """
     prefixes = [prefix_of(line) for line in lines]
     if not any(prefixes):
@@ -115,7 +115,7 @@ def streams(lines: Sequence[str]) -> list[list[Plain]]:
     bearing = any(p and _is_part(line, p.length) for line, p in zip(lines, prefixes, strict=True))
     written = _as_written(lines, prefixes)
     alone = _without_bystanders(written)
-    # Where nobody wrote in between, the two differ only in where a trace is said to have ended.
+    # Without lines in between, the two differ only in the end of a trace.
     found = [alone] if _said(alone) == _said(written) else [written, alone]
     shifted = _shifted(written)
     if shifted is not None:
@@ -142,7 +142,7 @@ def _taken_off(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[
             another = bool(mine) and not mine[-1].fresh
             other = look != looks.get(current) and text[:1] not in (" ", "\t")
             if (mine and _ends_before(mine, new)) or ((another or other) and not _is_part(text)):
-                # Another logger or level, or another record: whatever came before it has ended.
+                # Another logger or level, or another record: a trace before it has ended.
                 mine.append(Plain("", number, fresh=True))
             looks[current] = look
         mine.append(Plain(text, number, fresh=prefix is not None))
@@ -150,12 +150,12 @@ def _taken_off(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[
 
 
 def _is_part(line: str, at: int = 0) -> bool:
-    """Whether a line, from a place on, looks like a part of a stack trace."""
+    """Whether a line, from an offset on, looks like a part of a stack trace."""
     return _STACK_PART.match(line, at, at + MOST_LOOKED_AT) is not None
 
 
 def _ends_before(lines: Sequence[Plain], line: Plain) -> bool:
-    """Whether a trace seems to have ended: others have written since, and its last line was the type, or another begins."""
+    """Whether a trace has probably ended: others have written since, and its last line was the type, or another trace begins."""
     last = lines[-1]
     ended = not _deep(last) and len(lines) > 1 and _deep(lines[-2]) and not _deep(line) and not _is_part(line.text)
     return line.number - last.number > 1 and (ended or BEGINS_ANEW.match(line.text) is not None)
@@ -166,9 +166,8 @@ def _deep(line: Plain) -> bool:
 
 
 def _as_written(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list[Plain]:
-    """Leave out lines that were written into the middle of a stack trace which itself bears no prefixes.
-
-    Where other lines follow a prefixed one, it is the head of a record, and its prefix is taken off.
+    """Leave out lines that were written into the middle of a stack trace without prefixes. Where other lines follow
+    a prefixed one, it is the head of a record, and its prefix is removed.
     """
     heads = [p is not None and after is None for p, after in zip(prefixes, [*prefixes[1:], None], strict=True)]
     all_lines = [
@@ -183,7 +182,7 @@ def _as_written(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list
             if follows is not None and (_indented(follows) or (python and _ENDS_A_TRACE.match(follows.text))):
                 continue
         if heads[at] and kept and not kept[-1].fresh:
-            # Another record begins: whatever came before it has ended.
+            # Another record begins: a trace before it has ended.
             kept.append(Plain("", line.number, fresh=True))
         kept.append(line)
     return kept
@@ -204,7 +203,7 @@ def _without_bystanders(lines: Sequence[Plain]) -> list[Plain]:
 
 
 def _shifted(lines: Sequence[Plain]) -> list[Plain] | None:
-    """Take off what a whole trace was indented by; None where none was. Where only its frames are, they stay as they are."""
+    """Remove the indent of a whole trace; None where there is none. Where only its frames are indented, they stay as they are."""
     found: list[Plain] = []
     any_shifted = False
     for fresh, group in groupby(lines, key=lambda line: line.fresh):

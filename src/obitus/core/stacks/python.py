@@ -18,7 +18,7 @@ from obitus.core.stacks.lines import BEGINS_ANEW, CUT_OFF, MOST_FRAMES, Found, c
 
 MOST_MESSAGE_LINES: Final = 200
 MOST_REMEMBERED: Final = 20_000
-"""Characters of frames that are kept, to be known again."""
+"""Characters of frames that are cached."""
 
 _HEADERS: Final = ("Traceback (most recent call last):", "Exception Group Traceback (most recent call last):")
 _BEGINS = re.compile(r'Traceback|Fatal Python error|File "')
@@ -77,7 +77,7 @@ def read(lines: Sequence[str]) -> Found:
 
 
 def _header(line: str) -> str | None:
-    """Return what stands before a header on its line (a log prefix, a group's gutter), or None."""
+    """Return the text before a header on its line (a log prefix, a group's gutter), or None."""
     for header in _HEADERS:
         if line.endswith(header) or line.rstrip().endswith(header):
             return line[: line.index(header)]
@@ -85,7 +85,7 @@ def _header(line: str) -> str | None:
 
 
 def _chain(lines: Sequence[str], first: int) -> tuple[list[ChainLink], int]:
-    """Read one printed chain. It is printed root first; the outermost exception comes last."""
+    """Parse one printed chain. It is printed root first; the outermost exception comes last."""
     blocks: list[tuple[_Block, str | None]] = []
     relation: str | None = None
     i = first
@@ -116,7 +116,7 @@ def _chain(lines: Sequence[str], first: int) -> tuple[list[ChainLink], int]:
     chain: list[ChainLink] = []
     for place in range(len(blocks) - 1, -1, -1):
         block, _ = blocks[place]
-        # What a block says of the one printed before it is that one's relation to it.
+        # The line between two blocks gives the relation of the first to the second.
         relation_here = blocks[place + 1][1] if place + 1 < len(blocks) else None
         chain.append(ChainLink(block.type, block.message, block.frames, relation_here))
         chain += [ChainLink(member.type, member.message, member.frames, member.relation) for member in block.members]
@@ -124,7 +124,7 @@ def _chain(lines: Sequence[str], first: int) -> tuple[list[ChainLink], int]:
 
 
 def _bare(line: str) -> str:
-    """Return a line without indentation and the gutter that exception groups are drawn with."""
+    """Return a line without indentation and the gutter of exception groups."""
     return _GUTTER.sub("", cut(line), count=1).strip()
 
 
@@ -132,7 +132,7 @@ def _block(lines: Sequence[str], start: int, prefix: str) -> _Block | None:
     """Read frames and the line with the type that ends them; None where the text is cut off before it."""
     frames, i = _frames(lines, start, prefix)
     if i >= len(lines):
-        # Cut off before the type: what is there still says where it failed.
+        # Cut off before the type: the frames still show where it failed.
         return _Block(CUT_OFF, "", frames, i) if frames else None
     ended = _TYPE_LINE.match(_bare(lines[i]))
     if ended is None:
@@ -150,11 +150,11 @@ def _block(lines: Sequence[str], start: int, prefix: str) -> _Block | None:
 
 
 def _frames(lines: Sequence[str], start: int, prefix: str) -> tuple[list[Frame], int]:
-    """Read the frames of one exception, and return the line behind them."""
+    """Parse the frames of one exception, and return the line after them."""
     frames: list[Frame] = []
     i = start
     if "|" not in prefix and "+" not in prefix:
-        # A log often holds the same frames a thousand times. Whatever is indented belongs to them, or ends them.
+        # A log often has the same frames a thousand times. Indented lines belong to them, or end them.
         while i < len(lines) and lines[i].startswith("  "):
             i += 1
         body = "\n".join(lines[start:i])
@@ -183,7 +183,7 @@ def _read_frames(lines: Sequence[str], start: int, prefix: str, most: int) -> tu
         bare = _bare(lines[i])
         found = _FRAME.search(bare)
         if found is not None and bare.startswith("File "):
-            # A syntax error names its place without a function.
+            # A syntax error has a place without a function.
             function = (found["function"] or "<source>").strip()
             file = found["file"]
             code = _code_below(lines, i, prefix)
@@ -202,7 +202,7 @@ def _read_frames(lines: Sequence[str], start: int, prefix: str, most: int) -> tu
 
 
 def _code_below(lines: Sequence[str], frame: int, prefix: str) -> str:
-    """Return the source line that stands below a frame, or ``""``; Python prints none where it cannot read the file."""
+    """Return the source line below a frame, or ``""``; Python prints none where it cannot read the file."""
     if frame + 1 >= len(lines):
         return ""
     bare = _bare(lines[frame + 1])
@@ -234,9 +234,8 @@ def _goes_on(lines: Sequence[str], i: int, *, in_group: bool) -> bool:
 
 
 def _members(lines: Sequence[str], block: _Block) -> None:
-    """Read the members of an exception group, which stand behind it, framed by its gutter.
-
-    A member may have a chain of its own, root first as always; behind it stand what explains it, then its own members.
+    """Parse the members of an exception group, which follow it, framed by its gutter. A member may have a chain of
+    its own, root first; in the result it is followed by its causes, then by its own members.
     """
     i = block.end
     explained: list[_Block] = []
@@ -256,14 +255,14 @@ def _members(lines: Sequence[str], block: _Block) -> None:
         if member is None:
             break
         if relation is not None and block.members:
-            # What was printed before it is what it came from, with all that belongs to that.
+            # The block printed before it is its cause, with everything that belongs to that.
             begins = next(k for k in range(len(block.members) - 1, -1, -1) if block.members[k].relation == "member")
             explained = block.members[begins:]
             explained[0] = replace(explained[0], relation=relation)
             del block.members[begins:]
         else:
             explained = []
-        # Its own members are lifted out of it, behind it.
+        # Its own members are moved after it.
         block.members += [replace(member, members=[], relation="member"), *explained, *member.members]
         relation = None
         i = max(member.end, i + 1)
@@ -271,7 +270,7 @@ def _members(lines: Sequence[str], block: _Block) -> None:
 
 
 def _fatal(lines: Sequence[str], first: int, message: str) -> tuple[list[ChainLink], int]:
-    """Read what faulthandler writes: a stack for each thread, the innermost call on top; the current thread's counts."""
+    """Parse faulthandler's output: a stack for each thread, the innermost call on top; the current thread's counts."""
     frames: list[Frame] = []
     threads, current = 0, True
     i = first + 1
@@ -313,7 +312,7 @@ def _is_bare_syntax_error(lines: Sequence[str], i: int) -> bool:
 
 
 def _module_of(file: str) -> str:
-    """Return a module's name worked out from its file: the part behind the last folder that is no package is not known."""
+    """Return a module's name computed from its file: which folders are packages is a guess."""
     if file.startswith("<"):
         return ""
     parts = file.replace("\\", "/").split("/")

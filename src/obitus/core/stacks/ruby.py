@@ -51,7 +51,7 @@ def read(lines: Sequence[str]) -> Found:
 
 
 def _header(line: str) -> dict[str, str] | None:
-    """Read what was raised and where: ``fares.rb:24:in 'total': no fare (KeyError)``."""
+    """Parse the exception and its place: ``fares.rb:24:in 'total': no fare (KeyError)``."""
     at = _RAISED_AT.search(cut(line)) if ":in " in line else None
     raised = _RAISED.match(cut(line), at.end()) if at is not None else None
     if at is None or raised is None:
@@ -75,7 +75,7 @@ def _innermost_first(lines: Sequence[str], i: int, header: dict[str, str]) -> tu
 
 
 def _behind_snippet(lines: Sequence[str], i: int) -> tuple[int, str]:
-    """Return where the places go on, and the code that failed where it stands behind the message, marked by carets (since 3.1).
+    """Return where the places continue, and the failing code where it follows the message, marked by carets (since 3.1).
 
     A message may have several lines.
     """
@@ -103,7 +103,7 @@ def _outermost_first(lines: Sequence[str], i: int) -> tuple[list[ChainLink], int
 
 
 def _logged(lines: Sequence[str], first: int, kind: str, message: str) -> tuple[list[ChainLink], int]:
-    """Read what frameworks log: type and message on a line, then a place a line, innermost first."""
+    """Parse the logs of frameworks: type and message on a line, then one place a line, innermost first."""
     i = first + 1
     while i < len(lines) and i <= first + 2 and not lines[i].strip():
         i += 1
@@ -121,6 +121,6 @@ def _logged(lines: Sequence[str], first: int, kind: str, message: str) -> tuple[
 
 def _frame(found: re.Match[str] | dict[str, str]) -> Frame:
     name = _BLOCK.sub("", found["function"])
-    # Since 3.4 the class stands before the method.
+    # Since 3.4 the class comes before the method.
     owner, _, method = name.replace("#", ".").rpartition(".")
     return Frame(method or name, owner, found["file"], int(found["line"]), _LIBRARY.search(found["file"]) is None)

@@ -45,7 +45,7 @@ def read(lines: Sequence[str]) -> Found:
             i += 1
         frames, i = _backtrace(lines, i)
         if not frames:
-            # Without a backtrace the place of the panic is all there is.
+            # Without a backtrace there is only the place of the panic.
             frames = [Frame("<panic>", "", at["file"], int(at["line"]), _is_own("", at["file"]))]
         frames = _up_to(frames, at["file"], int(at["line"]))
         found.append(([ChainLink("panic", "\n".join(message), frames)], first, i))
@@ -53,13 +53,13 @@ def read(lines: Sequence[str]) -> Found:
 
 
 def _old(line: str) -> re.Match[str] | None:
-    """Read a panic as it was written before 1.73: message and place on the same line."""
+    """Parse a panic in the form before 1.73: message and place on the same line."""
     begins = _OLD_BEGINS.search(line)
     return _OLD.match(line, begins.end()) if begins is not None else None
 
 
 def _up_to(frames: list[Frame], file: str, line: int) -> list[Frame]:
-    """Leave out what the runtime runs below the place of the panic."""
+    """Leave out the runtime's frames below the place of the panic."""
     name = file.rpartition("/")[2]
     for at in range(len(frames) - 1, -1, -1):
         if frames[at].line == line and frames[at].file.rpartition("/")[2] == name:
@@ -97,7 +97,7 @@ def readable(name: str) -> str:
     """Return a function's path without the compiler's hash, closures and trait wrappings."""
     name = _HASH.sub("", name)
     if name.startswith("<"):
-        # The implementation of a trait for a type: the type is meant.
+        # The implementation of a trait for a type: the type counts.
         kind, as_trait, rest = name[1:].partition(" as ")
         _, end, function = rest.partition(">::")
         name = f"{kind}::{function}" if as_trait and end else name

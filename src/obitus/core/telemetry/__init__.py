@@ -1,7 +1,7 @@
-"""From OpenTelemetry's log records and spans to reports. Pure: what was kept of earlier spans is handed in.
+"""From OpenTelemetry's log records and spans to reports. Pure: the memory of earlier spans is passed in.
 
-Exceptions on log records and on spans become failures, other log records become logs; server and consumer spans become
-runs, and the calls they made their steps. Sources: the OpenTelemetry protocol 1.x in its JSON form, and its semantic
+Exceptions on log records and on spans become failures, other log records become logs; server and consumer spans
+become runs, and their outgoing calls steps. Sources: the OpenTelemetry protocol 1.x in its JSON form, and its semantic
 conventions for exceptions, HTTP, databases and messaging.
 """
 

@@ -20,10 +20,10 @@ def failure_of(
     trace: str | None,
     span: str | None,
 ) -> dict[str, Any]:
-    """Return the failure that an exception is, from the attributes that say it; ``shared`` are all attributes of where it stood."""
+    """Return the failure of an exception, from its attributes; ``shared`` are all attributes of its record or span."""
     kind, message, text = (str(attributes.get(f"exception.{name}") or "") for name in ("type", "message", "stacktrace"))
     found = stack_of(short(kind), message[:MOST_TEXT], text)
-    # A trace records one exception on every span that it passes through, and perhaps in a log: it is one failure.
+    # SDKs record one exception on every span that it passes through, and perhaps in a log: it is one failure.
     parts = [trace, kind, message] if trace is not None else [str(time_ms), kind, message, text]
     report: dict[str, Any] = {
         "kind": "failure",
@@ -37,7 +37,7 @@ def failure_of(
 
 
 def placed(report: dict[str, Any], source: Source, trace: str | None, span: str | None) -> dict[str, Any]:
-    """Add to a report its trace, its span and its release, as far as they are known."""
+    """Add trace, span and release to a report, where they are known."""
     if trace is not None:
         report["trace_id"] = trace
     if span is not None:

@@ -1,4 +1,4 @@
-"""What the fields of OpenTelemetry's JSON form hold: attributes, values, ids, times, severities, and who sent them. All bounded."""
+"""Fields of OpenTelemetry's JSON form: attributes, values, ids, times, severities, and the sender. All bounded."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _OWN_NAMES: Final = ("service.name", "service.version", "deployment.environment.
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """Who sent it, as the resource says: service name, version and environment, ``""`` where it does not say."""
+    """The sender, from the resource: service name, version and environment, ``""`` where they are missing."""
 
     app: str
     release: str
@@ -25,21 +25,21 @@ class Source:
 
 @dataclass(frozen=True, slots=True)
 class Translated:
-    """Reports of one source, each with the number of the record it was made of; and the records that make none, with why."""
+    """Reports of one source, each with the number of its record; and the records without a report, with the reason."""
 
     source: Source
     reports: list[tuple[int, dict[str, Any]]]
     refused: list[tuple[int, str]]
     left_out: int = 0
-    """How many records were not looked at, because there were too many."""
+    """How many records were skipped, because there were too many."""
 
 
 class Untranslatable(ValueError):
-    """One record cannot be read; the message says why."""
+    """One record is invalid; the message says why."""
 
 
 def source_of(resource_part: Mapping[str, Any]) -> tuple[Source, dict[str, Any]]:
-    """Return who sent a part of an export, and what its resource says of every record in it."""
+    """Return the sender of a part of an export, and the attributes of its resource for every record in it."""
     attributes = attributes_of(dict_in(resource_part, "resource").get("attributes"))
     environment = attributes.get("deployment.environment.name") or attributes.get("deployment.environment") or ""
     source = Source(
@@ -47,13 +47,13 @@ def source_of(resource_part: Mapping[str, Any]) -> tuple[Source, dict[str, Any]]
         short(str(attributes.get("service.version") or "")),
         str(environment)[:100],
     )
-    # What every process says of itself (its command line, its runtime) is little worth on each record.
+    # Attributes of the process (its command line, its runtime) are not kept on each record.
     shared = {n: v for n, v in attributes.items() if n not in _OWN_NAMES or n == "service.name"}
     return source, dict(list(shared.items())[:60])
 
 
 def attributes_of(raw: Any) -> dict[str, Any]:
-    """Return attributes as names and values; what is no list of them is none."""
+    """Return attributes as names and values; anything but a list of them is empty."""
     if not isinstance(raw, list):
         return {}
     return {
@@ -64,19 +64,19 @@ def attributes_of(raw: Any) -> dict[str, Any]:
 
 
 def bounded(attributes: dict[str, Any]) -> dict[str, Any]:
-    """Return no more attributes than may be kept, their texts cut."""
+    """Return attributes cut to their bounds, in number and length."""
     return {n: v[:MOST_TEXT] if isinstance(v, str) else v for n, v in list(attributes.items())[:MOST_ATTRIBUTES]}
 
 
 def value_of(raw: Any, deep: int = 0) -> Any:
-    """Return a value of the protocol (``AnyValue``) as Python has it; None where it is none."""
+    """Return a value of the protocol (``AnyValue``) as a Python value; None where it is none."""
     if not isinstance(raw, dict) or deep > 8:
         return None
     if "intValue" in raw:
         try:
             return int(raw["intValue"])
         except (ValueError, TypeError, OverflowError):
-            # Said to be a number, and none: it is kept as it came.
+            # No valid number: it is kept as text.
             return str(raw["intValue"])[:MOST_TEXT]
     for name in ("stringValue", "boolValue", "doubleValue", "bytesValue"):
         if name in raw:
@@ -111,7 +111,7 @@ def hex_id(value: Any, digits: int) -> str | None:
 
 
 def nanoseconds(value: Any) -> int:
-    """Return a time, nanoseconds since 1970, 0 where there is none; raises Untranslatable for what cannot be one."""
+    """Return a time, nanoseconds since 1970, 0 where there is none; raises Untranslatable for an invalid one."""
     number = int(value or 0)
     if not 0 <= number < 2**63:
         raise Untranslatable(f"{number} is no time in nanoseconds")

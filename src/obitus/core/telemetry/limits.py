@@ -1,4 +1,4 @@
-"""How much of one export is read; what is beyond is said to be left out."""
+"""Bounds of one export; the rest is counted as left out."""
 
 from typing import Final
 

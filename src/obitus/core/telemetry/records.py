@@ -1,4 +1,4 @@
-"""From OpenTelemetry's log records to reports: those that hold an exception become failures, the others logs."""
+"""From OpenTelemetry's log records to reports: those with an exception become failures, the others logs."""
 
 from __future__ import annotations
 

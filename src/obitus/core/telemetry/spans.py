@@ -1,4 +1,4 @@
-"""From OpenTelemetry's spans to reports: server and consumer spans become runs, the calls they made their steps, exceptions failures."""
+"""From OpenTelemetry's spans to reports: server and consumer spans become runs, their outgoing calls steps, exceptions failures."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ def traces(payload: Mapping[str, Any], now_ms: int, steps: SendersSteps) -> Iter
 
 
 class _Span:
-    """One span, its fields read and bounded; raises ValueError for what cannot be."""
+    """One span, its fields parsed and bounded; raises ValueError for an invalid one."""
 
     def __init__(self, raw: Mapping[str, Any]) -> None:
         trace, span = hex_id(raw.get("traceId"), 32), hex_id(raw.get("spanId"), 16)
@@ -148,7 +148,7 @@ def _reports_of(
         time_ns = nanoseconds(event.get("timeUnixNano")) or span.end_ns
         report = failure_of(attributes, time_ns // 1_000_000, shared | span.attributes, source, span.trace, span.id)
         escaped = attributes.get("exception.escaped")
-        # SDKs say that it did not escape also where they end the span with an error because of it.
+        # SDKs also set escaped=false where they end the span with an error because of it.
         report["handled"] = not span.failed and escaped not in (True, "true", "True")
         report["captured_by"] = "OpenTelemetry span"
         report["trail"] = steps.of(source.app, span.trace)
@@ -159,7 +159,7 @@ def _reports_of(
         steps.add_failure(source.app, span.trace, report["id"])
         yield report
     if span.is_run:
-        # What a step inside it raised may have come with an export before this one.
+        # An exception of a step inside it may have come with an earlier export.
         ids = steps.failures_of(source.app, span.trace) if not span.parent or span.failed or failures else []
         run = _run_part(span) | {"outcome": span.outcome, "failures": (ids or [f["id"] for f in failures])[:50]}
         if not run["failures"]:
@@ -204,7 +204,7 @@ def _run_part(span: _Span) -> dict[str, Any]:
 _WHOM: Final = (
     "url.full", "server.address", "server.port", "db.system.name", "db.namespace", "messaging.destination.name", "rpc.system"
 )  # fmt: skip
-"""Attributes that say whom a step called."""
+"""Attributes that name the called side of a step."""
 
 
 def _step_of(span: _Span) -> dict[str, Any]:
@@ -236,9 +236,8 @@ def _step_of(span: _Span) -> dict[str, Any]:
 
 
 def _tallies(read: list[tuple[int, _Span]], source: Source) -> list[tuple[int, dict[str, Any]]]:
-    """Count the runs of one export, so that traffic is counted as it is for the client's own runs.
-
-    Their ids come from the spans counted: the same export sent again counts nothing twice.
+    """Count the runs of one export, like those of the client. The ids of the tallies follow from the spans: the same
+    export sent again counts nothing twice.
     """
     groups: dict[tuple[str, str, int | None, int], list[_Span]] = defaultdict(list)
     first: dict[tuple[str, str, int | None, int], int] = {}

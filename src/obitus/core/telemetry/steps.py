@@ -1,4 +1,4 @@
-"""What is remembered of traces whose own span has not come yet: their steps, failures and runs."""
+"""The memory of traces whose own span has not come yet: their steps, failures and runs."""
 
 from __future__ import annotations
 
@@ -16,7 +16,8 @@ TraceSoFar = tuple[str, str, list[str], tuple[list[str], dict[str, Any]]]
 
 
 class Steps:
-    """The latest steps of traces whose own span has not come yet. Bounded in bytes, in all and for each sender; the oldest goes first.
+    """The latest steps of traces whose own span has not come yet. Bounded in bytes, in all and for each sender; the
+    oldest are dropped first.
 
     Safe to use from several threads.
     """
@@ -33,11 +34,11 @@ class Steps:
         return sum(self._bytes.values())
 
     def of_sender(self, sender: str) -> SendersSteps:
-        """Return the steps of one sender, which sees no other's: its reporting key."""
+        """Return the steps of one sender (its reporting key), separate from all others."""
         return SendersSteps(self, sender)
 
     def link(self, place: tuple[str, str, str]) -> tuple[list[str], dict[str, Any]]:
-        """Return what is known of a trace: the ids of its failures, and its run."""
+        """Return the known parts of a trace: the ids of its failures, and its run."""
         with self._lock:
             link = self._links.setdefault(place, ([], {}))
             self._links.move_to_end(place)
@@ -71,7 +72,7 @@ class Steps:
         return sorted(map(json.loads, packed), key=lambda step: str(step["time"]))
 
     def all_of(self, sender: str) -> list[TraceSoFar]:
-        """Return all that is remembered for one sender, so that another process may go on with it."""
+        """Return everything remembered for one sender, so that another process can continue with it."""
         with self._lock:
             places = [place for place in dict.fromkeys((*self._by_trace, *self._links)) if place[0] == sender]
             return [
@@ -86,7 +87,7 @@ class Steps:
             ]
 
     def bring(self, sender: str, traces: list[TraceSoFar]) -> None:
-        """Remember for one sender what ``all_of`` returned, beside what is remembered already."""
+        """Add what ``all_of`` returned to the memory of one sender."""
         for app, trace, steps, (ids, run) in traces:
             place = (sender, app, trace)
             for packed in steps:
@@ -103,7 +104,7 @@ class Steps:
 
 
 class SendersSteps:
-    """What is remembered of the traces of one sender. Each service that it speaks for has its own of a trace."""
+    """The memory of the traces of one sender, separate for each of its services."""
 
     def __init__(self, steps: Steps, sender: str) -> None:
         self._steps, self._sender = steps, sender

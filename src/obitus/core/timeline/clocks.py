@@ -1,9 +1,7 @@
-"""Clocks of hosts that disagree, brought together by cause and effect.
-
-What was called cannot begin before its caller called, nor end after the caller had its answer. Each call between two hosts so bounds how far their
-clocks are apart: from both ends where the caller waited (F. Cristian, "Probabilistic clock synchronization", Distributed Computing 3, 1989), from one
-where it did not. The bounds of all calls between two hosts are met together; a host that nobody called directly follows those that it shares calls with.
-Clocks are moved no further than cause and effect ask for: who agrees is left alone.
+"""Correcting clocks of hosts that disagree, by cause and effect. A called run cannot begin before the call, nor end
+after the caller had its answer. So each call between two hosts bounds the difference of their clocks: from both ends where the caller waited (F. Cristian, "Probabilistic clock synchronization", Distributed Computing 3, 1989), from one
+where it did not. The bounds of all calls between two hosts are combined; hosts further away are corrected along the
+chain of calls. Clocks are moved no further than cause and effect require: hosts that agree are left alone.
 """
 
 from __future__ import annotations
@@ -18,46 +16,45 @@ from obitus.core.timeline.entries import Correction, Entry
 
 MOST_TRIED: Final = 200
 SLACK_MS: Final = 1.0
-"""Times are kept to the millisecond: so far apart they may be without anybody's clock being off."""
+"""Times have milliseconds: differences up to this are no error of a clock."""
 
 
 @dataclass(slots=True)
 class _Bounds:
-    """By how much the callee's clock may be moved against the caller's, in milliseconds."""
+    """The range by which the callee's clock may be moved against the caller's, in milliseconds."""
 
     low: float = -math.inf
     high: float = math.inf
     seen: list[tuple[float, float]] = field(default_factory=list)
-    """What each call allows."""
+    """The range of each call."""
 
     @property
     def calls(self) -> int:
-        """How many calls it was seen in."""
+        """The number of calls."""
         return len(self.seen)
 
     def meet(self, low: float, high: float) -> None:
-        """Take one more call."""
+        """Add a call."""
         self.low, self.high = max(self.low, low), min(self.high, high)
         self.seen.append((low, high))
 
     def chosen(self) -> tuple[float, bool]:
-        """Return what the callee's clock is moved by, and whether it is right for every call."""
+        """Return the correction of the callee's clock, and whether it fits every call."""
         if self.low <= self.high:
             if self.low <= 0 <= self.high:
                 return 0.0, True
             if math.isfinite(self.low) and math.isfinite(self.high):
                 return (self.low + self.high) / 2, True
             return (self.low + SLACK_MS if self.low > 0 else self.high - SLACK_MS), True
-        # No one number fits them all: a clock that drifts, or was set in between. The one that fits most calls is taken.
+        # No number fits them all: a clock drifts, or was set in between. The one that fits most calls is used.
         ends = sorted({end for pair in self.seen for end in pair if math.isfinite(end)})
         tried = ends[:: max(1, len(ends) // MOST_TRIED)]
         return max(tried, key=lambda by: (sum(low <= by <= high for low, high in self.seen), -abs(by))), False
 
 
 def corrections(entries: Iterable[Entry]) -> list[Correction]:
-    """Return by how much the clock of each host is off, the reference left out; hosts that agree are not named.
-
-    The reference is the host that caused most of what happened elsewhere, by its first entry where several did.
+    """Return the correction of each host's clock, without the reference; hosts that agree are left out. The
+    reference is the host that caused most entries elsewhere, the one with the first entry among equals.
     """
     all_of = list(entries)
     by_key = {entry.key: entry for entry in all_of}
@@ -69,7 +66,7 @@ def corrections(entries: Iterable[Entry]) -> list[Correction]:
         low = parent.time_ms - entry.time_ms - SLACK_MS
         known = parent.duration_ms is not None and entry.waits and parent.duration_ms >= 0
         high = parent.end_ms - entry.end_ms + SLACK_MS if known else math.inf
-        # A callee that took longer than its caller waited went on without it: the caller gave up.
+        # A callee that took longer than its caller waited continued without it: the caller gave up.
         if high < low:
             high = math.inf
         bounds[parent.host, entry.host].meet(low, high)
@@ -84,7 +81,7 @@ def corrections(entries: Iterable[Entry]) -> list[Correction]:
 
 
 def corrected(entry: Entry, by_host: Mapping[str, float]) -> float:
-    """Return when an entry began, by the clock that all are brought to."""
+    """Return when an entry began, by the corrected clock."""
     return entry.time_ms + by_host.get(entry.host, 0.0)
 
 
@@ -98,13 +95,14 @@ def _reference(entries: list[Entry], bounds: Mapping[tuple[str, str], _Bounds]) 
 
 
 def _spread(bounds: Mapping[tuple[str, str], _Bounds], reference: str) -> dict[str, tuple[float, str, int, bool]]:
-    """Go from the reference along calls to all hosts; return what each is moved by, whom that follows from, and how sure it is."""
+    """Go from the reference along calls to all hosts; return the correction of each, the host from which it follows,
+    and how sure it is."""
     beside: dict[str, set[str]] = defaultdict(set)
     for caller, callee in bounds:
         beside[caller].add(callee)
         beside[callee].add(caller)
     moved: dict[str, tuple[float, str, int, bool]] = {}
-    # Hosts that no call connects with the reference have one among themselves.
+    # Hosts without calls to the reference have a reference among themselves.
     for start in (reference, *sorted(beside)):
         if start in moved:
             continue
@@ -121,7 +119,7 @@ def _spread(bounds: Mapping[tuple[str, str], _Bounds], reference: str) -> dict[s
 
 
 def _between(bounds: Mapping[tuple[str, str], _Bounds], here: str, other: str, base_ms: float) -> _Bounds:
-    """Return what the other clock may be moved by where the one here is moved by ``base_ms``, from calls either way."""
+    """Return the range of correction of the other clock where this one is corrected by ``base_ms``, from calls in both directions."""
     found = _Bounds()
     there = bounds.get((here, other))
     for low, high in there.seen if there else ():

@@ -1,4 +1,4 @@
-"""What stands on a timeline."""
+"""Entries of a timeline."""
 
 from __future__ import annotations
 
@@ -27,10 +27,10 @@ KINDS: Final[tuple[EntryKind, ...]] = (
 
 @dataclass(slots=True)
 class Entry:
-    """One thing that happened: a run, a step of one, a log record, a failure; or around them a deploy, a decision, a note, an issue that began."""
+    """One entry: a run, a step of one, a log record, a failure; or around them a deploy, a decision, a note, a new issue."""
 
     key: str
-    """What tells it from all others, whenever and in whatever order they came."""
+    """Its unique key, independent of the order of arrival."""
     kind: EntryKind
     time_ms: float
     """When it began, Unix milliseconds by the clock of its host."""
@@ -38,20 +38,20 @@ class Entry:
     """One line."""
     app: str = ""
     host: str = ""
-    """Whose clock it was timed by: a host, a container or an instance; the app where that is all that is known."""
+    """The owner of its clock: a host, a container or an instance; the app where nothing else is known."""
     severity: str = "INFO"
     duration_ms: float | None = None
     parent: str = ""
     """The key of the step that contains or caused it; '' where neither is known."""
     waits: bool = True
-    """Whether its parent waits for it: what a queue hands over may end long after that."""
+    """Whether its parent waits for it: a queued job may end long after it."""
     run: str = ""
     trace: str = ""
     number: int | None = None
-    """The number of its report, where it is one."""
+    """The number of its report, where it is a report."""
     data: dict[str, Any] = field(default_factory=dict)
     tellers: tuple[str, ...] = ()
-    """Which reports hold it."""
+    """The reports that contain it."""
 
     @property
     def end_ms(self) -> float:
@@ -61,11 +61,11 @@ class Entry:
 
 @dataclass(frozen=True, slots=True)
 class Correction:
-    """How the clock of one host was brought together with the others, and why."""
+    """The correction of one host's clock, and why."""
 
     host: str
     by_ms: float
-    """What is added to its times."""
+    """The correction added to its times."""
     reason: str
     certain: bool = True
-    """Whether all causes came before their effects with it."""
+    """Whether with it all causes come before their effects."""

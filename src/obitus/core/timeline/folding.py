@@ -1,4 +1,4 @@
-"""What is dull on a timeline, and up to where it still worked."""
+"""Uninteresting entries of a timeline, and the last step that worked."""
 
 from __future__ import annotations
 
@@ -10,20 +10,20 @@ from obitus.core.timeline.entries import Entry
 from obitus.core.timeline.merging import Timeline
 
 LEAST_ALIKE: Final = 4
-"""So many of a kind in a row are shown as one."""
+"""From so many of a kind in a row on, they are shown as one."""
 SHOWN_BEFORE: Final = 3
-"""What stands right before a failure is never folded."""
+"""Entries right before a failure that are never folded."""
 _QUIET: Final = frozenset({"TRACE", "DEBUG", "INFO"})
 _NAMES: Final = {
     "http": "calls", "statement": "statements", "log": "log records", "mark": "marks", "process": "processes", "input": "inputs", "page": "pages", "run": "runs",
 }  # fmt: skip
 _VALUES = re.compile(r"'[^']*'|\"[^\"]*\"|\b[0-9a-f]{8,}\b|\d+(?:\.\d+)?", re.IGNORECASE)
 _TELLS: Final = frozenset({"http", "statement", "process"})
-"""Steps that end one way or the other: they say whether something worked."""
+"""Steps with an outcome: they show whether something worked."""
 
 
 class Fold(NamedTuple):
-    """Entries in a row that are shown as one."""
+    """Consecutive entries that are shown as one."""
 
     first: int
     last: int
@@ -38,7 +38,8 @@ class Worked(NamedTuple):
 
 
 def folds(timeline: Timeline) -> list[Fold]:
-    """Return what is dull: entries in a row that say the same but for their values, none of them a warning, and none right before a failure."""
+    """Return uninteresting entries: consecutive ones that differ only in their values, none of them a warning, and
+    none right before a failure."""
     near = {
         place - back
         for place, entry in enumerate(timeline.entries)
@@ -81,7 +82,7 @@ def last_worked(timeline: Timeline, failure: str) -> Worked | None:
 
 
 def _likeness(entry: Entry) -> tuple[str, str, str] | None:
-    """Return what entries have in common that say the same; None for what is never dull."""
+    """Return the key of entries that may be folded together; None for entries that are never folded."""
     if entry.severity not in _QUIET or entry.kind not in _NAMES or entry.kind == "run":
         return None
     return entry.app, entry.kind, _VALUES.sub("…", entry.said)

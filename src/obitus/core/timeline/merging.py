@@ -11,28 +11,27 @@ from typing import Final
 from obitus.core.timeline.clocks import corrected, corrections
 from obitus.core.timeline.entries import Correction, Entry
 
-# Where two begin at the same moment, what may cause the other stands first.
+# Where two begin at the same moment, a possible cause comes first.
 _RANK: Final = {"deploy": 0, "run": 1, "page": 2, "input": 2, "http": 3, "statement": 3, "process": 3, "mark": 3, "log": 4, "failure": 5, "issue": 6, "decision": 7, "note": 8}  # fmt: skip
 
 
 @dataclass(slots=True)
 class Timeline:
-    """All entries in order, with what was found out on the way."""
+    """All entries in order, with further results."""
 
     entries: list[Entry]
     times_ms: dict[str, float]
-    """When each began, by the clock that all were brought to; by key."""
+    """When each began, by the corrected clock; by key."""
     depths: dict[str, int]
     """How many causes stand above each."""
     corrections: list[Correction] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
-    """What is missing or odd, in words."""
+    """Missing and strange things, in words."""
 
 
 def merge(entries: Iterable[Entry]) -> Timeline:
-    """Put entries in order. Each stands once, whatever the order in which they came; a parent stands before what it caused.
-
-    Parents that never came are said; where parents go round in a circle, the one that begins first is nobody's child.
+    """Put entries in order. Each occurs once, in any order of arrival; a parent comes before its children. Missing
+    parents are named; in a cycle of parents the first entry has no parent.
     """
     by_key: dict[str, Entry] = {}
     for entry in sorted(entries, key=lambda entry: (entry.key, entry.time_ms, entry.said)):
@@ -58,7 +57,7 @@ def merge(entries: Iterable[Entry]) -> Timeline:
 
 
 def _parents(by_key: Mapping[str, Entry], times: Mapping[str, float]) -> tuple[dict[str, str], int]:
-    """Return the parent of each entry that has one, and how many parents were passed over because they go round in a circle."""
+    """Return the parent of each entry that has one, and how many parents were ignored because of cycles."""
     parents = {key: entry.parent for key, entry in by_key.items() if entry.parent in by_key}
     settled: set[str] = set()
     circles = 0
@@ -68,7 +67,7 @@ def _parents(by_key: Mapping[str, Entry], times: Mapping[str, float]) -> tuple[d
         at = key
         while at in parents and at not in settled:
             if at in seen:
-                # The first of the circle begins it.
+                # The first entry of the cycle begins it.
                 circle = path[path.index(at) :]
                 del parents[min(circle, key=lambda one: (times[one], one))]
                 circles += len(circle)
@@ -83,7 +82,7 @@ def _parents(by_key: Mapping[str, Entry], times: Mapping[str, float]) -> tuple[d
 def _ordered(
     known: list[Entry], times: Mapping[str, float], parents: Mapping[str, str]
 ) -> tuple[list[Entry], dict[str, int]]:
-    """Return entries by time, each behind its parent, and how deep each stands."""
+    """Return entries by time, each after its parent, and the depth of each."""
     children: dict[str, list[Entry]] = defaultdict(list)
     waiting: list[tuple[float, int, str, Entry]] = []
     for entry in known:
@@ -99,6 +98,6 @@ def _ordered(
         ordered.append(entry)
         depths[key] = depths[parents[key]] + 1 if key in parents else 0
         for child in children[key]:
-            # One that would begin before its cause stands right behind it.
+            # One that would begin before its cause comes right after it.
             heapq.heappush(waiting, (max(at_ms, times[child.key]), _RANK[child.kind], child.key, child))
     return ordered, depths

@@ -1,4 +1,4 @@
-"""Reports as entries of a timeline: a run with its steps, a failure with what led up to it, a log record; each with what it is a part of."""
+"""Reports as entries of a timeline: a run with its steps, a failure with its breadcrumbs, a log record; each with its parent."""
 
 from __future__ import annotations
 
@@ -19,11 +19,11 @@ from obitus.core.timeline.twice import once
 LONGEST_SAID: Final = 500
 _SEVERITY_OF: Final = {"failed": "ERROR", "refused": "WARN"}
 _OWN_TIME: Final = ("http", "statement")
-"""Steps whose time is when they ended, where they are breadcrumbs; a span's time is when it began."""
+"""Kinds of breadcrumbs whose time is their end; a span's time is its beginning."""
 
 
 class Reported(NamedTuple):
-    """One report as it was kept, with what the store knows of it."""
+    """One stored report, with its facts in the store."""
 
     content: Mapping[str, Any]
     app: str
@@ -31,7 +31,8 @@ class Reported(NamedTuple):
 
 
 def timeline_of(reports: Iterable[Reported], around: Iterable[Entry] = ()) -> Timeline:
-    """Return the timeline of reports, and of what happened around them: what was reported twice stands once, each behind its cause."""
+    """Return the timeline of reports and of events around them: what was reported twice occurs once, and each entry
+    comes after its cause."""
     entries: list[Entry] = []
     by_span: dict[str, str] = {}
     answers: dict[str, tuple[str, str]] = {}
@@ -46,7 +47,7 @@ def timeline_of(reports: Iterable[Reported], around: Iterable[Entry] = ()) -> Ti
             at = answered_at(content["run"], content.get("request"), content.get("attributes") or {})
             if at is not None:
                 answers[own.key] = at
-            # A failure's steps are those of its run; what one of them left out is said once.
+            # A failure's steps are those of its run; dropped ones are reported once.
             dropped += int(content.get("trail_left_out") or 0)
         for place, step in enumerate(content.get("trail") or ()):
             entry = _step(reported, own, place, step)
@@ -67,7 +68,7 @@ def run_key(run_id: object) -> str:
 
 
 def host_of(content: Mapping[str, Any], app: str) -> str:
-    """Return whose clock a report was timed by."""
+    """Return the owner of a report's clock."""
     attributes = content.get("attributes") or {}
     for name in ("host.name", "container.id", "service.instance.id"):
         value = attributes.get(name)
@@ -142,7 +143,7 @@ def _own(reported: Reported) -> Entry:
 
 
 def _step(reported: Reported, own: Entry, place: int, step: Mapping[str, Any]) -> Entry | None:
-    """Return the entry of one step of a report; None for what its own report tells."""
+    """Return the entry of one step of a report; None for a step that has its own report."""
     attributes = dict(step.get("attributes") or {})
     kind = step.get("kind")
     if kind == "failure" or kind not in KINDS:
@@ -178,9 +179,9 @@ def _with_parent(entry: Entry, by_span: Mapping[str, str]) -> Entry:
 
 
 def _under_their_calls(entries: list[Entry], answers: Mapping[str, tuple[str, str]]) -> list[Entry]:
-    """Put each run under the very step of its caller that called it, where the order of calls and of runs tells which that was.
-
-    A run whose calling span nobody reported (a proxy's, a queue's) is called by the step of its trace that names what it answers at.
+    """Put each run under the step that called it, where the order of calls and runs shows which that was. A run
+    whose calling span was not reported (a proxy's, a queue's) belongs to the step of its trace that names its host
+    or queue.
     """
     by_key = {entry.key: entry for entry in entries}
     calls: dict[tuple[str, tuple[str, str]], list[Entry]] = defaultdict(list)
@@ -203,7 +204,7 @@ def _under_their_calls(entries: list[Entry], answers: Mapping[str, tuple[str, st
     for place, runs in called.items():
         made = [one for one in calls.get(place, ()) if all(one.run != run.run for run in runs)]
         made.sort(key=lambda entry: (entry.time_ms, entry.key))
-        # A call without an answer may have begun no run: where there are more of one than of the other, which is whose cannot be told.
+        # A call without an answer may have begun no run: where their numbers differ, the pairs are not known.
         if len(made) == len(runs):
             runs.sort(key=lambda entry: (entry.time_ms, entry.key))
             under |= {entry.key: step for entry, step in zip(runs, made, strict=True)}

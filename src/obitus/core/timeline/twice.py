@@ -1,4 +1,5 @@
-"""What was reported twice is one entry: a log record and its breadcrumb, the steps of a failure and those of its run, both ends of a call."""
+"""Merging what was reported twice: a log record and its breadcrumb, the steps of a failure and those of its run,
+both ends of a call."""
 
 from __future__ import annotations
 
@@ -10,18 +11,18 @@ from typing import Final
 from obitus.core.timeline.entries import Entry
 
 NEAR_MS: Final = 60.0
-"""How far apart two reports of the same may lie: one process made both, one after the other."""
+"""The longest time between two reports of the same event: one process made both, one after the other."""
 
 
 def once(entries: Iterable[Entry]) -> list[Entry]:
-    """Return the entries without those that tell what another one tells. What names the other as its parent names the one that stays.
-
-    What has a report of its own stays; else what came first. Both ends of a call stay: they are two runs on two hosts, one inside of the other.
+    """Return the entries without duplicates. Children of a removed entry get the one that stays as their parent. An
+    entry with a report of its own stays, else the first. Both ends of a call stay: they are two runs on two hosts,
+    one inside of the other.
     """
     kept: list[Entry] = []
     became: dict[str, str] = {}
     alike: dict[tuple[str, ...], list[int]] = defaultdict(list)
-    # Those with a report of their own first: the others are found in them.
+    # Those with a report of their own first: the others are duplicates of them.
     for entry in sorted(entries, key=lambda entry: (entry.number is None, entry.time_ms, entry.key)):
         sign = (entry.app, entry.host, entry.run or entry.trace, entry.kind, " ".join(entry.said.split()))
         place = None if entry.number is not None else _twin(entry, kept, alike[sign])
@@ -47,12 +48,12 @@ def once(entries: Iterable[Entry]) -> list[Entry]:
 
 
 def _twin(entry: Entry, kept: list[Entry], places: list[int]) -> int | None:
-    """Return the place of the entry that tells the same, the nearest in time; None where there is none."""
+    """Return the index of the duplicate that is nearest in time; None where there is none."""
     near = [
         place
         for place in places
         if abs(kept[place].time_ms - entry.time_ms) <= NEAR_MS
-        # Two steps of one report are two, however alike they are.
+        # Two steps of one report are never duplicates.
         and not set(kept[place].tellers) & set(entry.tellers)
     ]
     return min(near, key=lambda place: abs(kept[place].time_ms - entry.time_ms), default=None)

@@ -1,8 +1,8 @@
 """The small language of tracepoints: a condition and named values over what a line of a running program can see.
 
-``passengers > 4 and "eastholm" in sailing.piers``: ``expressions`` says what it is made of, ``reading`` makes that of a text,
-``looking`` reads attributes and items of live objects without running a line of the app, ``working_out`` gives a value.
-Nothing is called but the functions named here, and nothing is ever handed to Python's own ``eval``.
+``passengers > 4 and "eastholm" in sailing.piers``: ``expressions`` defines the tree, ``reading`` parses a text into
+it, ``looking`` reads attributes and items of live objects without running a line of the app, ``working_out``
+evaluates. Only the functions named here are called, and nothing is ever passed to Python's own ``eval``.
 """
 
 from obitus.core.tracepoints.expressions import Expression, names_of, written

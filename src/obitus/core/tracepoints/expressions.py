@@ -1,4 +1,4 @@
-"""What an expression is made of, and how it is written."""
+"""The nodes of an expression, and writing it as text."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ STRENGTH: Final = {
     "%": 6,
     "sign": 7,
 }
-"""How firmly each holds what stands beside it, as in Python."""
+"""Precedence, as in Python."""
 WHOLE: Final = 8
 COMPARING: Final = ("<", "<=", ">", ">=", "==", "!=", "in", "not in", "is", "is not")
 
@@ -35,14 +35,14 @@ class Literal:
 
 @dataclass(frozen=True, slots=True)
 class Name:
-    """A local of the function, or what it closes over; else a global of its module."""
+    """A local or free variable of the function; else a global of its module."""
 
     name: str
 
 
 @dataclass(frozen=True, slots=True)
 class Attribute:
-    """An attribute of something, read without running anything."""
+    """An attribute, read without running anything."""
 
     of: Expression
     name: str
@@ -66,21 +66,21 @@ class Call:
 
 @dataclass(frozen=True, slots=True)
 class Several:
-    """Values in brackets, to look for something in."""
+    """Values in brackets, for ``in``."""
 
     parts: tuple[Expression, ...]
 
 
 @dataclass(frozen=True, slots=True)
 class Sign:
-    """``-`` before something."""
+    """A negative."""
 
     of: Expression
 
 
 @dataclass(frozen=True, slots=True)
 class Sum:
-    """Two values and what is worked out of them: ``+ - * / // %``."""
+    """A binary operation: ``+ - * / // %``."""
 
     sign: str
     left: Expression
@@ -97,14 +97,14 @@ class Comparison:
 
 @dataclass(frozen=True, slots=True)
 class Not:
-    """That something does not hold."""
+    """A negation."""
 
     of: Expression
 
 
 @dataclass(frozen=True, slots=True)
 class Both:
-    """``and`` or ``or`` of several: the first value that decides, as in Python."""
+    """``and`` or ``or`` of several: the first value that decides the result, as in Python."""
 
     sign: str
     parts: tuple[Expression, ...]
@@ -114,7 +114,7 @@ Expression = Literal | Name | Attribute | Item | Call | Several | Sign | Sum | C
 
 
 def parts_of(expression: Expression) -> tuple[Expression, ...]:
-    """Return what an expression is directly made of."""
+    """Return the direct children of an expression."""
     match expression:
         case Attribute(of) | Sign(of) | Not(of):
             return (of,)
@@ -128,7 +128,7 @@ def parts_of(expression: Expression) -> tuple[Expression, ...]:
 
 
 def names_of(expression: Expression) -> Iterator[str]:
-    """Yield the names that an expression looks up, in the order that they stand in."""
+    """Yield the names that an expression looks up, in order."""
     if isinstance(expression, Name):
         yield expression.name
     for part in parts_of(expression):
@@ -136,7 +136,7 @@ def names_of(expression: Expression) -> Iterator[str]:
 
 
 def texts_of(expression: Expression) -> Iterator[str]:
-    """Yield the attributes and the texts in square brackets that an expression goes by: ``pin`` of ``booking["pin"]``."""
+    """Yield the attributes and the texts in square brackets of an expression: ``pin`` of ``booking["pin"]``."""
     match expression:
         case Attribute(_, name):
             yield name
@@ -147,12 +147,12 @@ def texts_of(expression: Expression) -> Iterator[str]:
 
 
 def written(expression: Expression) -> str:
-    """Return an expression as a text that is read as the same expression."""
+    """Return an expression as a text that parses to the same expression."""
     return _written(expression, 0)
 
 
 def _written(expression: Expression, least: int) -> str:
-    """Return it in brackets where what stands around it holds more firmly than ``least``."""
+    """Return it, in brackets where its precedence is lower than ``least``."""
     strength, text = _bare(expression)
     return f"({text})" if strength < least else text
 
@@ -193,7 +193,7 @@ def _is_number(expression: Expression) -> bool:
 
 
 def quoted(text: str) -> str:
-    """Return a text as it stands in an expression."""
+    """Return a text as a literal of an expression."""
     for sign, way in (("\\", "\\\\"), ('"', '\\"'), ("\n", "\\n"), ("\t", "\\t"), ("\r", "\\r")):
         text = text.replace(sign, way)
     return f'"{text}"'

@@ -1,8 +1,8 @@
 """Reading attributes and items of live objects without running a line of the app.
 
-No property, no ``__getattr__`` and no ``__getitem__`` of the app's classes is asked: it could be slow, raise, or change what it
-is asked about. What is read is what an object holds: its own attributes, its slots, constants of its class, and the items of
-Python's own containers, also where a class of the app is made from one.
+No property, no ``__getattr__`` and no ``__getitem__`` of the app's classes is called: it could be slow, raise, or
+change something. Only stored data is read: an object's own attributes, its slots, constants of its class, and the
+items of Python's own containers, also where a class of the app inherits from one.
 """
 
 from __future__ import annotations
@@ -19,9 +19,9 @@ from itertools import islice
 from typing import Any, Final
 
 MOST_LOOKED_THROUGH: Final = 10_000
-"""Items that ``in`` looks through at most."""
+"""Most items that ``in`` searches."""
 MOST_TEXT: Final = 100_000
-"""Characters of a text that is looked at."""
+"""Most characters of a text that are read."""
 
 _PLAIN: Final = frozenset(
     {
@@ -40,7 +40,7 @@ _PLAIN: Final = frozenset(
 _TIMES: Final = frozenset({dt.datetime, dt.time})
 _FIELD: Final = type(collections.namedtuple("_Pair", ("one",)).one)  # type: ignore[attr-defined]
 _BASES: Final[tuple[tuple[type, Callable[[Any], Any]], ...]] = (
-    # What an enumeration or a class of the app made from one of these is worth.
+    # The plain value of an enumeration member or of an instance of an app's subclass.
     (str, lambda value: str.__getitem__(value, slice(None))),
     (int, int.__int__),
     (float, float.__float__),
@@ -60,7 +60,7 @@ class NoValue(Exception):
 
 
 def bases_of(value: object) -> tuple[type, ...]:
-    """Return the classes that a value is of, without asking the app's code."""
+    """Return the classes of a value, without calling the app's code."""
     found: tuple[type, ...] = _mro(type(value))
     return found
 
@@ -83,12 +83,12 @@ def plain(value: object) -> Any:
 
 
 def name_of(kind: type) -> str:
-    """Return what a class is called."""
+    """Return the name of a class."""
     return str(type.__dict__["__name__"].__get__(kind))
 
 
 def length(value: object) -> int:
-    """Return how long one of Python's own containers or texts is; raises NoValue for anything else."""
+    """Return the length of one of Python's own containers or texts; raises NoValue for anything else."""
     bases = bases_of(value)
     for base in SIZED:
         if base in bases:
@@ -97,7 +97,7 @@ def length(value: object) -> int:
 
 
 def attribute(value: object, name: str) -> Any:
-    """Return what an object holds under a name; raises NoValue."""
+    """Return an attribute of an object; raises NoValue."""
     bases = bases_of(value)
     is_class = type in bases
     if enum.Enum in bases and name in ("name", "value"):
@@ -119,7 +119,7 @@ def attribute(value: object, name: str) -> Any:
         if isinstance_of(found, _RUNS):
             raise NoValue(f"{name} is a function, and nothing is called")
         if hasattr_of(found, "__get__"):
-            # A field of a named tuple is one of Python's own, and reads its place.
+            # A field of a named tuple is a descriptor of Python's own, and reads its item.
             if type(found) is _FIELD and not is_class:
                 return found.__get__(value, type(value))
             raise NoValue(f"{name} is worked out by the app's own code, which is not run")
@@ -134,7 +134,7 @@ _MISSING: Final = object()
 
 
 def isinstance_of(value: object, kinds: tuple[type, ...]) -> bool:
-    """Whether a value is of one of some classes, without asking its ``__class__``."""
+    """Whether a value is an instance of one of some classes, without reading its ``__class__``."""
     bases = bases_of(value)
     return any(kind in bases for kind in kinds)
 
@@ -145,7 +145,7 @@ def hasattr_of(value: object, name: str) -> bool:
 
 
 def _held(value: object, bases: tuple[type, ...]) -> dict[str, Any]:
-    """Return the attributes that an object holds itself."""
+    """Return the instance attributes of an object."""
     if types.ModuleType in bases:
         held = vars(types.ModuleType)["__dict__"].__get__(value)
     else:
@@ -163,7 +163,7 @@ def item(value: object, key: object) -> Any:
     bases = bases_of(value)
     asked = plain(key)
     if dict in bases:
-        # Keys are compared one by one only where they are plain: a key of the app could have an own idea of being equal.
+        # Only plain keys are compared one by one: a key of the app could have its own ``__eq__``.
         found = _of_dict(value, asked)
         if found is _MISSING:
             raise NoValue(f"there is no {_short(asked)} in it")
@@ -187,7 +187,7 @@ def _of_dict(value: Any, asked: object) -> Any:
 
 
 def done_apart(act: Callable[..., Any], *values: Any) -> Any:
-    """Do something with plain values; the app's own context for decimals is left as it is, flags included."""
+    """Call a function with plain values; the app's context for decimals stays as it is, flags included."""
     if any(type(value) is decimal.Decimal for value in values):
         with decimal.localcontext(decimal.Context()):
             return act(*values)
@@ -195,7 +195,7 @@ def done_apart(act: Callable[..., Any], *values: Any) -> Any:
 
 
 def equals(value: object, asked: object) -> bool:
-    """Whether a value that may be anything is the same as a plain one."""
+    """Whether any value equals a plain one."""
     try:
         return bool(done_apart(lambda one, other: one == other, plain(value), asked))
     except (NoValue, TypeError, ArithmeticError):

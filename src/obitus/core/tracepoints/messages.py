@@ -15,27 +15,27 @@ MOST_VALUES: Final = 20
 
 @dataclass(frozen=True, slots=True)
 class Message:
-    """A text with places for values; there is one part of text more than there are expressions."""
+    """A text with places for values: one part of text more than expressions."""
 
     texts: tuple[str, ...]
     expressions: tuple[Expression, ...]
 
     @property
     def template(self) -> str:
-        """The message as it was meant, the same for all values."""
+        """The message as it was written, the same for all values."""
         parts = [self.texts[0].replace("{", "{{").replace("}", "}}")]
         for expression, text in zip(self.expressions, self.texts[1:], strict=True):
             parts += ["{", written(expression), "}", text.replace("{", "{{").replace("}", "}}")]
         return "".join(parts)
 
     def said(self, values: list[Any], show: Callable[[Any], str]) -> str:
-        """Return the message with values in it, shown as ``show`` does."""
+        """Return the message with values, converted by ``show``."""
         shown = (show(value) + text for value, text in zip(values, self.texts[1:], strict=True))
         return self.texts[0] + "".join(shown)
 
 
 def read_message(text: str) -> Message:
-    """Return the message that a text is; raises ExpressionTrouble. Brackets that are meant themselves are doubled."""
+    """Parse a text as a message; raises ExpressionTrouble. Literal brackets are doubled."""
     if len(text) > MOST_CHARACTERS:
         raise ExpressionTrouble(f"a message has up to {MOST_CHARACTERS:,} characters", MOST_CHARACTERS + 1)
     texts, expressions, at = [""], list[Expression](), 0
@@ -65,7 +65,7 @@ def read_message(text: str) -> Message:
 
 
 def _end_of(text: str, begin: int) -> int:
-    """Return where the bracket closes that opened before ``begin``: not inside of a text in quotes."""
+    """Return where the bracket closes that opened before ``begin``, outside of texts in quotes."""
     at, quote = begin, ""
     while at < len(text):
         sign = text[at]

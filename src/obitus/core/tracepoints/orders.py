@@ -17,8 +17,8 @@ from obitus.core.tracepoints.messages import Message, read_message
 from obitus.core.tracepoints.reading import ExpressionTrouble, read
 
 COLLECTED: Final = ("locals", "stack", "trail", "attributes")
-"""What a hit may bring beside the values that were asked for: those of the line's function, the calls that led to it, the
-breadcrumbs of its run, the attributes of its run."""
+"""What a hit may have in addition to the requested values: the locals of the line's function, the calls that led to
+it, the breadcrumbs and the attributes of its run."""
 MOST_FILTERS: Final = 50
 MOST_DEPTH: Final = 6
 USUAL_DEPTH: Final = 3
@@ -31,37 +31,37 @@ MOST_A_SECOND: Final = 100.0
 USUAL_A_SECOND: Final = 10.0
 LONGEST_S: Final = 24 * 3600.0
 MOST_OF_AN_APP: Final = 50
-"""Tracepoints that stand in one app at the same time."""
+"""Most tracepoints that are set in one app at the same time."""
 _PLACE: Final = re.compile(r"[^{}\s]{1,60}")
 
 
 class OrderTrouble(ValueError):
-    """What was asked for cannot be done; says why and what to write instead."""
+    """The request is invalid; says why and what to write instead."""
 
 
 @dataclass(frozen=True, slots=True)
 class Value:
-    """Something to be worked out at the line, with the name that it is shown under."""
+    """An expression to be evaluated at the line, with its label."""
 
     name: str
     expression: Expression
 
     @property
     def words(self) -> tuple[str, ...]:
-        """Return every name that says what is looked at: where one of them is hidden by a rule, so is the value."""
+        """Return all names in the expression: where a rule hides one of them, the value is hidden."""
         return (self.name, *words_of(self.expression))
 
 
 @dataclass(frozen=True, slots=True)
 class Order:
-    """One tracepoint, as a client is to set it."""
+    """One tracepoint, as sent to clients."""
 
     id: int
     file: str
     """Path, or the end of one, with ``/``."""
     line: int
     seconds: float
-    """How long it still stands."""
+    """How long it stays set."""
     condition: Expression | None = None
     values: tuple[Value, ...] = ()
     message: Message | None = None
@@ -71,22 +71,22 @@ class Order:
     size: int = USUAL_SIZE
     """Characters of each value at most."""
     hits: int = USUAL_HITS
-    """At most, in one process; the service ends it for all once all together have that many."""
+    """Most hits in one process; the service ends it for all once all together have that many."""
     per_second: float = USUAL_A_SECOND
     person: str = ""
     release: str = ""
     """Only this one; '' for any."""
     hash: str = ""
-    """SHA-256 of the file that it was set with (see ``hash_of``); '' where nobody had it at hand."""
+    """SHA-256 of the file that it was set with (see ``hash_of``); '' where that was not available."""
     code_hash: str = ""
-    """Of the line of code that it was set on (see ``hash_of_line``); '' where nobody had it at hand."""
+    """That of the line of code (see ``hash_of_line``); '' where it was not available."""
     hosts: tuple[str, ...] = ()
     """Only these hosts, `*` for any characters; none for all."""
     instances: tuple[str, ...] = ()
     """Process numbers or beginnings of instance ids; none for all."""
 
     def is_meant(self, host: str, process: int, instance: str) -> bool:
-        """Whether an instance is one of those that it is meant for."""
+        """Whether it is for an instance."""
         if self.hosts and not any(fnmatchcase(host, wanted) for wanted in self.hosts):
             return False
         return not self.instances or any(
@@ -95,12 +95,12 @@ class Order:
 
     @property
     def place(self) -> str:
-        """Where it is set: ``fares.py:24``."""
+        """Its place: ``fares.py:24``."""
         return f"{self.file}:{self.line}"
 
 
 def read_order(sent: Mapping[str, Any]) -> Order:
-    """Return the tracepoint that a service sent; raises OrderTrouble where it is none, or asks for what this side does not know."""
+    """Parse a tracepoint from the service; raises OrderTrouble where it is invalid, or has a part that this version does not know."""
     number, file, line, seconds = sent.get("id"), sent.get("file"), sent.get("line"), sent.get("seconds")
     if (
         type(number) is not int
@@ -137,12 +137,12 @@ def read_order(sent: Mapping[str, Any]) -> Order:
 
 
 def read_condition(text: str) -> Expression | None:
-    """Return the condition that a text is, None for an empty one; raises OrderTrouble."""
+    """Parse a text as a condition, None for an empty one; raises OrderTrouble."""
     return _read(read, text, "the condition") if text.strip() else None
 
 
 def read_value(text: str) -> Value:
-    """Return what ``name: expression``, or an expression alone, asks for; raises OrderTrouble."""
+    """Parse ``name: expression``, or an expression alone; raises OrderTrouble."""
     named = re.match(r"\s*([^\W\d][\w.-]{0,59})\s*:(?!:)\s*(.*)", text, re.DOTALL)
     name, expression = (named[1], named[2]) if named is not None else ("", text)
     found = _read(read, expression, f"the value {text.strip()!r}")
@@ -150,12 +150,12 @@ def read_value(text: str) -> Value:
 
 
 def words_of(expression: Expression) -> tuple[str, ...]:
-    """Return the names, attributes and keys that an expression goes by."""
+    """Return the names, attributes and keys in an expression."""
     return (*names_of(expression), *texts_of(expression))
 
 
 def template_of(message: Message) -> str:
-    """Return a message as it was meant, its places named so that all hits of it are found as one."""
+    """Return the template of a message, so that all its hits are found together."""
     parts = [_doubled(message.texts[0])]
     for expression, text in zip(message.expressions, message.texts[1:], strict=True):
         named = _PLACE.fullmatch("".join(written(expression).split()))

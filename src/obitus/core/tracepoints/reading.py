@@ -1,4 +1,4 @@
-"""Reading an expression: bounded in length, in parts and in depth, and refused with the place where it goes wrong."""
+"""Parsing an expression: bounded in length, in parts and in depth; errors have a position."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ FUNCTIONS: Final = {
     "text": (1, 1),
     "type": (1, 1),
 }
-"""The functions there are, with how many arguments they take at least and at most."""
+"""The functions, with their smallest and largest number of arguments."""
 _CONSTANTS: Final[dict[str, Plain]] = {"True": True, "False": False, "None": None}
 _WORDS: Final = frozenset({"and", "or", "not", "in", "is"})
 _OTHER_WORDS: Final = frozenset(
@@ -85,7 +85,7 @@ _ESCAPES: Final = {"n": "\n", "t": "\t", "r": "\r", "\\": "\\", '"': '"', "'": "
 
 
 class ExpressionTrouble(ValueError):
-    """The text is no expression; says where (``position``, from 1), and what was expected there."""
+    """The text is no expression; ``position`` (from 1) is the place of the error, and the message says what was expected there."""
 
     def __init__(self, said: str, position: int) -> None:
         super().__init__(f"At character {position}: {said}.")
@@ -93,7 +93,7 @@ class ExpressionTrouble(ValueError):
 
 
 def read(text: str) -> Expression:
-    """Return the expression that a text is; raises ExpressionTrouble."""
+    """Parse a text as an expression; raises ExpressionTrouble."""
     if len(text) > MOST_CHARACTERS:
         raise ExpressionTrouble(f"an expression has up to {MOST_CHARACTERS} characters", MOST_CHARACTERS + 1)
     return _Reading(text).whole()
@@ -107,7 +107,7 @@ class _Reading:
         self._parts = 0
 
     def whole(self) -> Expression:
-        """Return what all of the text is."""
+        """Parse the whole text."""
         found = self._either()
         if self._kind != "end":
             self._expected("nothing more, or one of `and or < <= > >= == != in is + - * / // % . [`")
@@ -141,7 +141,7 @@ class _Reading:
             raise ExpressionTrouble(f"an expression has up to {MOST_PARTS} parts", self._tokens[self._at][2])
         return expression
 
-    # From what holds least firmly to what holds most.
+    # From the lowest precedence to the highest.
 
     def _either(self) -> Expression:
         self._deep += 1

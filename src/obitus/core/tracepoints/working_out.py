@@ -1,4 +1,4 @@
-"""Working an expression out, over what a line of a program can see: bounded by its size, and by that of what it looks at."""
+"""Evaluating an expression at a line of a program: bounded by its size, and by that of the values."""
 
 from __future__ import annotations
 
@@ -37,13 +37,13 @@ from obitus.core.tracepoints.looking import (
 )
 
 MOST_BITS: Final = 10_000
-"""Of a whole number that is worked out."""
+"""Bits of an integer result."""
 MOST_MADE: Final = 10_000
-"""Characters of a text that is put together."""
+"""Characters of a text result."""
 
 Locals = Mapping[str, Any]
 Work = Callable[[Locals, Locals], Any]
-"""Works out a value from the locals of a function and the globals of its module; raises NoValue."""
+"""Evaluates an expression with the locals of a function and the globals of its module; raises NoValue."""
 _NUMBERS: Final = frozenset({int, float, bool, decimal.Decimal})
 _TEXTS: Final = frozenset({str, bytes})
 _SIMPLE: Final = frozenset({int, float, bool})
@@ -52,14 +52,14 @@ _MISSING: Final = object()
 
 @dataclass(frozen=True, slots=True)
 class Worked:
-    """What an expression came to: a value, or why there is none."""
+    """The result of an expression: a value, or the reason why there is none."""
 
     value: Any = None
     why_not: str = ""
 
     @classmethod
     def out(cls, work: Work, seen: Locals, around: Locals) -> Worked:
-        """Work an expression out; never raises what the language itself can meet."""
+        """Evaluate an expression; never raises errors of the language."""
         try:
             return cls(work(seen, around))
         except NoValue as why:
@@ -69,7 +69,7 @@ class Worked:
 
 
 def compiled(expression: Expression) -> Work:
-    """Return what works an expression out."""
+    """Compile an expression to a function."""
     match expression:
         case Literal(value):
             return lambda seen, around: value
@@ -102,7 +102,7 @@ def compiled(expression: Expression) -> Work:
 
 
 def holds(value: object) -> bool:
-    """Whether a value counts as true, as in Python, without running the app's code; raises NoValue where that takes it."""
+    """Whether a value counts as true, as in Python, without running the app's code; raises NoValue where that would be needed."""
     kind = type(value)
     if kind is bool:
         return value is True
@@ -157,7 +157,7 @@ def _compared(first: Work, others: list[tuple[Callable[[Any, Any], bool], Work]]
 
 def _same(left: Any, right: Any) -> bool:
     if left is None or right is None or left is right:
-        # Whatever an object says of it: it is the same as itself, and only nothing is nothing.
+        # By identity, whatever the object's ``__eq__`` says: an object equals itself, and only None is None.
         return left is right
     if type(left) in _SIMPLE and type(right) in _SIMPLE:
         return bool(left == right)
@@ -189,7 +189,7 @@ _COMPARING: Final[dict[str, Callable[[Any, Any], bool]]] = {
 
 
 def _guarded(act: Callable[..., Any], *values: Any) -> Any:
-    """Do something with plain values; what Python says against it is why there is no value."""
+    """Call a function with plain values; its exception becomes the reason why there is no value."""
     try:
         return done_apart(act, *values)
     except ZeroDivisionError:
@@ -218,7 +218,7 @@ def _summed(sign: str, left: Work, right: Work) -> Work:
 
 
 def _bounded(one: Any, other: Any) -> None:
-    """Refuse what would come to a number too large to be worth its time."""
+    """Refuse an operation whose result would be too large a number."""
     if type(one) is int and type(other) is int and one.bit_length() + other.bit_length() > MOST_BITS:
         raise NoValue(f"whole numbers of more than {MOST_BITS:,} bits are not worked out")
 
