@@ -205,7 +205,7 @@ def test_blocks_are_told_in_whole(steps: list[tuple[int, int]], form: str, size:
             told[report["id"]] = report["runs"]
 
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(outcomes, "PART_BYTES", size)
+        patch.setattr(outcomes, "BLOCK_BYTES", size)
         total = new = known = 0
         for lines, behind in steps:
             for i in range(lines):

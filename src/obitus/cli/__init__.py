@@ -8,10 +8,10 @@ import sys
 
 def main() -> None:
     """Run the ``obitus`` command. Expected errors print one line and set the exit status; others show a traceback."""
-    # The client's wheel has this module alone, and that of the command line all others.
+    # The client's wheel has only this module of the command line.
     if not all(map(importlib.util.find_spec, ("typer", "obitus.cli.commands"))):
         if sys.argv[1:2] == ["check"]:
-            # Where only the client is installed, which is where it is needed.
+            # Where only the client is installed.
             from obitus.client.check import main as check
 
             sys.exit(check(sys.argv[2:]))

@@ -1,4 +1,4 @@
-"""``obitus alerts``: what fired, the rules, what one would have done, rules from a file, and silences."""
+"""``obitus alerts``: firings, rules and their previews, rules from a file, and silences."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Asking the service."""
+"""Requests to the service."""
 
 from __future__ import annotations
 
@@ -21,10 +21,10 @@ TIMEOUT_S: Final = 20.0
 
 
 class Api:
-    """One service, asked with one token."""
+    """One service, with one token."""
 
     def __init__(self, login: Login) -> None:
-        # Not every command asks, and this is much to load.
+        # Not every command makes requests, and this is slow to import.
         import urllib3
 
         self.login = login
@@ -54,19 +54,19 @@ class Api:
         return self._ask("POST", path, body)
 
     def put(self, path: str, body: Mapping[str, Any]) -> Any:
-        """Return the answer to a request that puts something in place of what was there; raises a CliError."""
+        """Return the answer to a PUT request; raises a CliError."""
         return self._ask("PUT", path, body)
 
     def patch(self, path: str, body: Mapping[str, Any]) -> Any:
-        """Return the answer to a request that corrects something; raises a CliError."""
+        """Return the answer to a PATCH request; raises a CliError."""
         return self._ask("PATCH", path, body)
 
     def post_packed(self, path: str, packed: bytes) -> Any:
-        """Send JSON that gzip packed; raises a CliError."""
+        """Send JSON compressed with gzip; raises a CliError."""
         return self._ask("POST", path, packed)
 
     def delete(self, path: str) -> Any:
-        """Return the answer to a request that ends something; raises a CliError."""
+        """Return the answer to a DELETE request; raises a CliError."""
         return self._ask("DELETE", path, None)
 
     def _ask(self, method: str, path: str, body: Mapping[str, Any] | bytes | None) -> Any:
@@ -100,7 +100,7 @@ class Api:
             raise Unreachable(f"{self.login.url} cannot be reached: {reason}. Is the service running?") from error
 
     def _content(self, answer: BaseHTTPResponse) -> Any:
-        """Return what an answer holds; raises the CliError that it says."""
+        """Return the content of an answer; raises the CliError of its status."""
         try:
             content = cleaned(json.loads(answer.data))
         except ValueError:
@@ -120,12 +120,12 @@ def _asked(path: str, query: Mapping[str, Any] | None) -> str:
 
 
 def api(url: str | None, token: str | None) -> Api:
-    """Return the service that options, environment or login file name."""
+    """Return the service from options, environment or login file."""
     return Api(find(url, token))
 
 
 def pipeline(url: str | None, token: str | None) -> Api | None:
-    """Return who is asked with a reporting key, as a pipeline does; None where a person asks."""
+    """Return the service with a reporting key, as in a pipeline; None for a person's token."""
     key = os.environ.get("OBITUS_KEY")
     if not key or token is not None or os.environ.get("OBITUS_TOKEN"):
         return None
@@ -136,7 +136,7 @@ def pipeline(url: str | None, token: str | None) -> Api | None:
 
 
 def app_meant(asked: Api, name: str | None) -> str:
-    """Return the app that is meant: the one that is named, or the only one."""
+    """Return the app: the named one, or the only one."""
     if name is not None:
         return name
     names = [row["name"] for row in asked.get("/api/apps")["apps"]]

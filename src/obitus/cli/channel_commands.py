@@ -1,4 +1,4 @@
-"""``obitus channel``: where messages are delivered, whether they arrive, and a test of each."""
+"""``obitus channel``: channels, the state of their deliveries, and a test of each."""
 
 from __future__ import annotations
 

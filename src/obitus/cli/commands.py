@@ -1,6 +1,5 @@
-"""The command line: which module has which command, what options are shared, and where expected errors end.
-
-A command parses its options, asks, shows; what it shows is in ``show``, what it asks in ``api``.
+"""The command line: the modules of commands, shared options, and the handling of expected errors. A command parses
+its options, makes requests with ``api`` and prints with ``show``.
 """
 
 from __future__ import annotations
@@ -53,9 +52,9 @@ MODULES: Final = {
     "mcp_command": ("mcp",),
     "document_command": ("document",),
 }
-"""Which module has which commands. Only the one that is called is loaded: to load all takes longer than most commands run."""
+"""The modules of the commands. Only the called one is imported: importing all takes longer than most commands run."""
 COMPLETING: Final = "_OBITUS_COMPLETE"
-"""Set by what a shell calls to complete a line."""
+"""Set by the shell's completion."""
 
 EXIT_STATUSES = """Exit status: 0 all well; 1 a requested condition did not hold; 2 the command cannot be understood;
 3 the service cannot be reached; 4 not allowed; 5 not found; 6 the service refused."""
@@ -90,15 +89,15 @@ def run() -> None:
         sys.stderr.write(f"obitus: {safe(error)}\n")
         sys.exit(error.status)
     except BrokenPipeError:
-        # Whoever read our output has seen enough; nothing more may be written, not even at exit.
+        # The reader of our output has closed it; nothing more may be written, not even at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _called() -> str:
-    """Return the command that is called, or of which a shell asks how it goes on; '' where all are asked for."""
+    """Return the command that is called or completed; '' for all."""
     if COMPLETING not in os.environ:
         return sys.argv[1] if len(sys.argv) > 1 else ""
-    # Bash says the words and where the cursor is, zsh and fish the line up to it.
+    # Bash gives the words and the place of the cursor, zsh and fish the line up to it.
     line = os.environ.get("COMP_WORDS") or os.environ.get("_TYPER_COMPLETE_ARGS", "")
     words = line.split()
     return words[1] if len(words) > 2 or (len(words) == 2 and line[-1:].isspace()) else ""
@@ -106,11 +105,11 @@ def _called() -> str:
 
 @app.callback()
 def _commands() -> None:
-    """With this, one command alone is still called by its name."""
+    """With this, a single command still needs its name."""
 
 
 def load(called: str = "") -> None:
-    """Make the command that is called ready, or all of them where it is none."""
+    """Import the called command, or all of them where there is none."""
     only = next((module for module, names in MODULES.items() if called in names), None)
     for module in MODULES if only is None else (only,):
         import_module(f"obitus.cli.{module}")
@@ -124,8 +123,8 @@ def _name(command: typer.models.CommandInfo) -> str | None:
 
 
 def client_settings() -> Settings:
-    """Return what this shell's settings make of the client; raises UsageTrouble."""
-    # Most commands ask the service, and report to nobody.
+    """Return the client's settings in this shell; raises UsageTrouble."""
+    # Most commands do not need the client.
     from obitus.client import settings
 
     try:
@@ -141,7 +140,7 @@ def check_window(window: str) -> None:
 
 
 def time_of(text: str | None) -> str | None:
-    """Return a time as the API takes it: a time of day is of today; UTC where no offset is given."""
+    """Return a time for the API: a time of day is of today; UTC where no offset is given."""
     if text is None:
         return None
     try:

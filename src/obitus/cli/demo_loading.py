@@ -68,10 +68,8 @@ class _Clock:
 
 
 def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) -> None:
-    """Replace the demo's records by what the line's apps reported, and serve them.
-
-    The story ends in the last full hour before ``until_ms`` (Unix, milliseconds), or now; in one hour it is the same to
-    the last id.
+    """Replace the demo's records by the recorded reports of the line's apps, and serve them. The story ends in the
+    last full hour before ``until_ms`` (Unix, milliseconds), or now; within one hour it is identical, ids included.
     """
     _empty(data)
     try:
@@ -79,11 +77,11 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
     except OSError as error:
         raise CliError(f"cannot listen on port {port}: {error.strerror}. Choose another --port.") from error
     clock = _Clock()
-    # Two weeks come in within seconds, of each app with one key.
+    # Two weeks come in within seconds, with one key for each app.
     limits = Limits(burst_seconds=120.0)
     service = Parts(Settings(data=data, port=opened.getsockname()[1], clock_ms=clock, limits=limits))
     service.passes.ensure_owner()
-    # A service manager's way to end it ends it as Ctrl-C does: with the programs that it started.
+    # SIGTERM ends it like Ctrl-C: with the programs that it started.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     running = InThread(service, opened)
     running.start()
@@ -96,7 +94,7 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
         clock.story_ms = None
         story.read_front()
         story.watch_windows()
-        # What seemed quiet half-way through the story is not any more.
+        # Quiet failures of the middle of the story are over.
         service.housekeeping.look_soon()
         token = service.passes.add("token", 1, "demo command line", None)
         login = write(Login(service.settings.url, token), data / "login.json")
@@ -123,7 +121,7 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
 
 
 def _receiver(port: int) -> Receiver:
-    """Return what the demo's messages are sent to, beside the service's port where that is free."""
+    """Return the receiver of the demo's messages, on the port after the service's where that is free."""
     try:
         return Receiver(port + 1, port + 2)
     except OSError:
@@ -131,7 +129,7 @@ def _receiver(port: int) -> Receiver:
 
 
 class _Story:
-    """Sends what was reported, day after day; at the end of each, people decide on what they see."""
+    """Sends the recorded reports, day after day; at the end of each day people make decisions."""
 
     def __init__(self, service: Parts, data: Path, clock: _Clock, until_ms: int) -> None:
         self._service, self._clock = service, clock
@@ -143,7 +141,7 @@ class _Story:
         self._alerts = resources.files("obitus.demo").joinpath(ALERTS).read_text("utf-8")
 
     def play(self, receiver: Receiver) -> None:
-        """Load everything; about ten seconds. Messages of alerts go to a receiver."""
+        """Load everything, in about ten seconds. Messages of alerts go to a receiver."""
         self._clock.story_ms = self._start_ms
         self._token = self._service.passes.add("token", 1, "demo loader", DAYS * 2 * DAY_MS)
         for app, kind in APPS:
@@ -151,7 +149,7 @@ class _Story:
         staging = self._post("/api/apps/gatekeeper/keys", {"environment": "staging"})
         self._keys["gatekeeper", "staging"] = staging["key"]
         for kind in KINDS:
-            # The story is two weeks long, and all of it stays.
+            # All of the two weeks stays.
             self._ask("PUT", "/api/kept", {"kind": kind, "days": 0})
         lay_out(self._deploys)
         self._commit()
@@ -176,7 +174,7 @@ class _Story:
             self._write_down()
 
     def _show_pier(self) -> None:
-        """Send what the page on the pier reported in people's browsers, with sailings behind it; its source maps first."""
+        """Send the source maps and the recorded reports of the page on the pier."""
         recorded = pier.read()
         key = self._post(f"/api/apps/{pier.APP}/keys", {"origins": [pier.ORIGIN]})["key"]
         url = self._service.settings.url
@@ -195,7 +193,7 @@ class _Story:
                 self._report("sailings", "production", service)
 
     def _receive_alerts(self, receiver: Receiver) -> None:
-        """Keep channels, a target, and the rules over events: those over windows look at times that the story passes over in leaps."""
+        """Add channels, a target, and rules over events: rules over windows do not work while the story's time leaps."""
         allowed = self._data / "allowed.toml"
         depot = self._data / "passed-on"
         depot.mkdir(exist_ok=True, mode=0o700)
@@ -239,19 +237,19 @@ class _Story:
             self._post("/api/alert-rules", order)
 
     def watch_windows(self) -> None:
-        """Use the team's whole file of rules, as ``obitus alerts apply`` does."""
+        """Use the team's file of rules, like ``obitus alerts apply``."""
         order = {"text": self._alerts, "source": ALERTS, "only_plan": False}
         self._post("/api/alert-rules/apply", order)
         self._service.alert_windows.look()
         self._service.delivering.settle()
 
     def open_desk(self) -> TicketDesk:
-        """Let the ticket desk sell, as long as the demo runs."""
+        """Run the ticket desk as long as the demo runs."""
         key = self._post("/api/apps", {"name": ticket_desk.APP, "kind": "script"})["key"]
         return TicketDesk(self._data.absolute(), self._service.settings.url, key)
 
     def read_front(self) -> None:
-        """Read the access log of the web server in front, as ``obitus read`` does."""
+        """Read the access log of the web server in front, like ``obitus read``."""
         file = self._data / front.FILE
         file.write_text(front.access_log(self._start_ms), "utf-8")
         key = self._post("/api/apps", {"name": front.APP, "kind": "script"})["key"]
@@ -271,7 +269,7 @@ class _Story:
         _loaded(answer, 200)
 
     def _commit(self) -> None:
-        """Make the line's repository, and tell the commits of each release as a pipeline would; without git there are none."""
+        """Make the line's repository, and report the commits of each release like a pipeline; without git there are none."""
         folder = self._data / "repository"
         if not repository.make(folder, self._deploys, self._start_ms):
             say("There is no git here: the demo goes without commits.")
@@ -301,7 +299,7 @@ class _Story:
                 self._post(f"/api/issues/{row['number']}/{choice.decision}", dict(choice.order))
 
     def _write_down(self) -> None:
-        """Let people come, keep who owns what and which lists they look at, and write down what they know."""
+        """Add people, CODEOWNERS, saved lists and notes."""
         for person in PEOPLE:
             self._service.records.writer.run(lambda c, name=person: team.add(c, name, "member", self._clock()))  # type: ignore[misc]
         self._ask("PUT", "/api/apps/sailings/owners", {"text": OWNERS})
@@ -333,7 +331,7 @@ class _Story:
 
 
 def _loaded(answer: urllib3.BaseHTTPResponse, status: int) -> None:
-    """Raise CliError where something of the demo was not taken."""
+    """Raise CliError where a part of the demo was not stored."""
     if answer.status != status or any(line["verdict"] != "stored" for line in answer.json().get("lines", [])):
         raise CliError(f"the demo could not be loaded: {answer.data.decode('utf-8', 'replace')[:2000]}")
 

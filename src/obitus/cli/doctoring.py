@@ -1,4 +1,4 @@
-"""What ``obitus doctor`` looks at: this machine, a data folder, and the service that runs on it."""
+"""The checks of ``obitus doctor``: this machine, a data folder, and the service that runs on it."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ CONSOLE: Final = "service/console_files/index.html"
 
 
 def examined(data: Path, port: int) -> Iterator[Finding]:
-    """Yield what is found of an installation: of this machine, of a data folder, and of the service that runs on it."""
+    """Yield the checks of an installation: of this machine, of a data folder, and of the service that runs on it."""
     yield Finding("Obitus", "right", f"{VERSION} on Python {sys.version.split()[0]}")
     if not (Path(__file__).parents[1] / CONSOLE).is_file():
         yield Finding(
@@ -54,7 +54,7 @@ def _descriptors() -> Finding:
 
 
 def _free(port: int) -> Finding:
-    """Say whether the port can be had: nobody runs on this folder."""
+    """Check that the port is free, where no service runs on this folder."""
     with socket.socket() as one:
         one.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
@@ -70,7 +70,7 @@ def _free(port: int) -> Finding:
 
 
 def _service(address: str) -> Iterator[Finding]:
-    """Ask the service how it is."""
+    """Check the service's ``/health``."""
     if not address:
         yield Finding("service", "soon", "it is starting, or stopping", "Look again in a moment.")
         return

@@ -1,9 +1,9 @@
 """What can go wrong on the command line, and the exit status of each.
 
-CliError             1  what was asked for did not hold
+CliError 1 a requested condition did not hold
 ├── UsageTrouble     2  the command cannot be understood
 ├── Unreachable      3  the service cannot be reached
-├── NotAllowed       4  no token, or one that does not count
+├── NotAllowed       4  no token, or an invalid one
 ├── NotFound         5  not found
 └── Refused          6  the service refused for another reason
 """
@@ -24,19 +24,19 @@ class UsageTrouble(CliError):
 
 
 class Unreachable(CliError):
-    """Raised when the service does not answer, or something else answers in its place."""
+    """Raised when the service does not answer, or another program answers in its place."""
 
     status = 3
 
 
 class NotAllowed(CliError):
-    """Raised when there is no token, or it does not count."""
+    """Raised when there is no token, or an invalid one."""
 
     status = 4
 
 
 class NotFound(CliError):
-    """Raised when what was asked for does not exist."""
+    """Raised when the object of the request does not exist."""
 
     status = 5
 

@@ -19,7 +19,7 @@ def answers(path: Path) -> Iterator[dict[str, Any]]:
 
     A record is a line of JSON with ``exception.type``, ``exception.message`` and ``exception.stacktrace``, as
     OpenTelemetry names them. A file that does not begin with one is read as text, and each stack trace in it is a
-    record. A line that cannot be read keeps its place: its answer has no group, and says why. Raises OSError.
+    record. An unreadable line has an answer without a group, which says why. Raises OSError.
     """
     groups = Groups()
     with path.open("r", encoding="utf-8", errors="replace") as opened:

@@ -18,8 +18,8 @@ PAUSES_S: Final = (0.5, 1, 2, 5)
 def follow(api: Api, path: str, query: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
     """Yield each event of a stream with its content (server-sent events, WHATWG HTML), for ever.
 
-    ``broken`` is yielded where the stream broke off; it goes on behind the last event. Raises CliError where it cannot
-    even begin, or where the service refuses it.
+    ``broken`` is yielded where the stream was interrupted; it continues after the last event. Raises CliError where
+    it cannot begin, or where the service refuses it.
     """
     known_to, tries = "", 0
     while True:
@@ -41,9 +41,9 @@ def follow(api: Api, path: str, query: Mapping[str, Any]) -> Iterator[tuple[str,
 
 
 def follow_records(api: Api, kind: str, narrowed: Mapping[str, Any], latest: int) -> Iterator[list[dict[str, Any]]]:
-    """Yield the latest records, oldest first, and then those that come, for ever; say where something is missing in between."""
+    """Yield the latest records, oldest first, and then new ones, for ever; print a note where records are missing in between."""
     shown: set[int] | None = None
-    # First the stream: what comes while the latest are read is in it.
+    # The stream first: it has the records that come while the latest are read.
     for event, data in follow(api, f"/api/records/{kind}/tail", narrowed):
         if event == "open" and shown is None:
             before = api.get(f"/api/records/{kind}", dict(narrowed) | {"limit": latest})
@@ -58,7 +58,7 @@ def follow_records(api: Api, kind: str, narrowed: Mapping[str, Any], latest: int
 
 
 def _events(pieces: Iterator[bytes]) -> Iterator[dict[str, str]]:
-    """Yield the fields of each event; comments are passed over."""
+    """Yield the fields of each event; comments are skipped."""
     rest = b""
     for piece in pieces:
         rest += piece

@@ -1,4 +1,4 @@
-"""What a release is made of, read through git itself on the machine that has the repository; source stays there."""
+"""The commits of a release, read by git on the machine that has the repository; source stays there."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ MOST_COMMITS: Final = 5000
 MOST_LOCK_FILES: Final = 200
 GIT_TIMEOUT_S: Final = 300
 _SAFE: Final = ("-c", "core.quotePath=off", "-c", "core.fsmonitor=false", "-c", "log.showSignature=false", "-c", "diff.suppressBlankEmpty=false", "-c", "color.ui=false")  # fmt: skip
-# By which words git's own drivers find the function around a change; without them only the languages' like C are known.
+# Suffixes for git's own drivers that find the function around a change; without them git knows only languages like C.
 _DRIVERS: Final = "\n".join(
     f"*.{ending} diff={driver}"
     for ending, driver in (
@@ -33,7 +33,7 @@ _HASH = re.compile(r"[0-9a-f]{40,64}")
 
 @dataclass(frozen=True, slots=True)
 class Read:
-    """The commits of a release, oldest first, and what is to be known about them."""
+    """The commits of a release, oldest first, and remarks about them."""
 
     commits: list[Commit]
     notes: list[str]
@@ -53,7 +53,7 @@ class Repository:
         self.shallow = self._ask("rev-parse", "--is-shallow-repository").strip() == "true"
 
     def revision(self, name: str) -> str | None:
-        """Return the commit that a branch, tag or hash names, or None."""
+        """Return the commit of a branch, tag or hash, or None."""
         if name.startswith("-"):
             return None
         try:
@@ -63,7 +63,7 @@ class Repository:
         return found if _HASH.fullmatch(found) else None
 
     def tag_of(self, version: str) -> str | None:
-        """Return the commit of the tag that a release is called by, if there is one."""
+        """Return the commit of a release's tag, if there is one."""
         for name in (f"v{version}", version, f"release-{version}", f"release/{version}"):
             found = self.revision(f"refs/tags/{name}")
             if found is not None:
@@ -86,7 +86,7 @@ class Repository:
         return True
 
     def commits(self, since: str | None, revision: str) -> Read:
-        """Read the commits of a release; merges count only for what they themselves changed."""
+        """Read the commits of a release; merges count only with their own changes."""
         span = f"{since}..{revision}" if since else revision
         notes = []
         count = int(self._ask("rev-list", "--count", span).strip() or 0)
@@ -126,7 +126,7 @@ class Repository:
         )
         assert process.stdout is not None and process.stderr is not None
         with process:
-            # Only line feeds end a line here: others stand inside of what was changed.
+            # Only line feeds end a line here: other line ends are part of the content.
             rest = ""
             while piece := process.stdout.read(1 << 20):
                 *lines, rest = (rest + piece).split("\n")
@@ -184,5 +184,5 @@ class Repository:
 
 
 def _environment() -> dict[str, str]:
-    """Git asks nobody, changes nothing, and speaks English."""
+    """Git's environment: no prompts, no changes, messages in English."""
     return os.environ | {"GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C.UTF-8", "GIT_PAGER": "cat"}

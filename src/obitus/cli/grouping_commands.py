@@ -251,7 +251,7 @@ def _preview(preview: dict[str, Any], then: str) -> None:
 
 
 def _finish(asked: Api, regrouping: dict[str, Any], *, as_json: bool) -> None:
-    """Wait until a regrouping is done, its progress shown, and say how it ended."""
+    """Wait until a regrouping is done, show its progress, and print the result."""
     number = regrouping["id"]
     with show.console.status(f"regrouping {number}") as status:
         while regrouping["state"] in ("running", "undoing"):

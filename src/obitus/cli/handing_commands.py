@@ -1,4 +1,4 @@
-"""``obitus handing``: whom issues are handed to that nobody has: rules, and the files that say who owns what."""
+"""``obitus handing``: to whom issues are handed that nobody has: rules and CODEOWNERS."""
 
 from __future__ import annotations
 

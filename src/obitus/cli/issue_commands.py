@@ -1,4 +1,4 @@
-"""``obitus issues``, ``issue``, ``earlier``: what failed, and what was known of issues like it."""
+"""``obitus issues``, ``issue``, ``earlier``: what failed, and similar earlier issues."""
 
 from __future__ import annotations
 
@@ -73,7 +73,7 @@ def issues(
 
 
 def _view_of(asked: Api, name: str) -> dict[str, Any]:
-    """Return what a saved list asks; raises UsageTrouble where there is none of that name."""
+    """Return the question of a saved list; raises UsageTrouble where there is none of that name."""
     found = asked.get("/api/lists")["lists"]
     view = next((one["view"] for one in found if one["name"] == name), None)
     if view is None:

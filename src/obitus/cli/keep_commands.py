@@ -1,4 +1,4 @@
-"""``obitus backup``, ``restore``, ``verify``: the records of a service, kept elsewhere, brought back, looked at."""
+"""``obitus backup``, ``restore``, ``verify``: the records of a service copied, restored and checked."""
 
 from __future__ import annotations
 

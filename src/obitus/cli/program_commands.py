@@ -1,4 +1,4 @@
-"""``obitus version``, ``run``, ``fingerprint``, ``check``: what works where an app lives, without asking anybody."""
+"""``obitus version``, ``run``, ``fingerprint``, ``check``: commands that work where an app runs, with no sign-in."""
 
 from __future__ import annotations
 

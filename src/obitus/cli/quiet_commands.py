@@ -1,4 +1,5 @@
-"""``obitus quiet``, ``person``: when nothing was raised: what is refused or warned of more than usual, and what one person met."""
+"""``obitus quiet``, ``person``: for trouble without an exception: more refusals and warnings than usual, and what
+happened to one person."""
 
 from __future__ import annotations
 

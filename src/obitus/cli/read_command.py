@@ -1,4 +1,4 @@
-"""``obitus read``: the command itself, its progress bar, and what it says in the end."""
+"""``obitus read``: the command itself, its progress bar, and its summary."""
 
 from __future__ import annotations
 
@@ -72,7 +72,7 @@ def read(
         options = Options(_FORMS[form], on_disk.zone_of(zone), release, dry_run, lines)  # type: ignore[arg-type]
         names = on_disk.files_of(files)
         bar = _Bar(names, stack) if sys.stderr.isatty() else None
-        # A file that was read without its lines is read once more for them.
+        # A file that was read without its lines is read again for them.
         marks = Marks(f"{settings.url} {settings.key}{' lines' if lines else ''}")
         this = Reading(options, sending, marks, bar.advance if bar else lambda step: None)
 
@@ -98,7 +98,7 @@ def read(
 
 
 class _Bar:
-    """Says on a terminal how far reading has come."""
+    """Shows the progress on a terminal."""
 
     def __init__(self, names: list[str], stack: ExitStack) -> None:
         from rich.console import Console
@@ -118,11 +118,11 @@ class _Bar:
         self._task = self._progress.add_task("reading", total=total or None)
 
     def reading(self, name: str) -> None:
-        """Say which file is read."""
+        """Show the current file."""
         self._progress.update(self._task, description=safe(name)[-30:])
 
     def advance(self, step: int) -> None:
-        """Say that so many more bytes were read."""
+        """Add read bytes."""
         self._progress.advance(self._task, step)
 
 
@@ -153,7 +153,7 @@ def _as_json(outcome: Outcome, sending: Sending | None) -> dict[str, Any]:
 
 
 def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
-    # What writes on a terminal is much to load.
+    # The progress bar is slow to import.
     from rich.text import Text
 
     from obitus.cli import show

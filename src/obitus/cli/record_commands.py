@@ -1,4 +1,4 @@
-"""``obitus logs``, ``runs``, ``failures``: what was reported, asked for, counted, followed and taken away."""
+"""``obitus logs``, ``runs``, ``failures``: searching, counting, following and exporting records."""
 
 from __future__ import annotations
 
@@ -101,7 +101,7 @@ for _kind in HELP:
 
 @dataclass(frozen=True)
 class _How:
-    """How what is asked for is shown; raises UsageTrouble where two of the ways exclude each other."""
+    """Options of the output; raises UsageTrouble where two of them exclude each other."""
 
     limit: int
     cursor: str | None
@@ -159,7 +159,7 @@ def _show(kind: KindName, asked: Api, narrowed: dict[str, Any], how: _How) -> No
 def _print_all(pieces: Iterator[bytes]) -> None:
     decoder = codecs.getincrementaldecoder("utf-8")("replace")
     for piece in pieces:
-        # Into a file goes what was reported; a terminal must not be told what to do by it.
+        # A file gets the reported text; for a terminal control codes are removed.
         sys.stdout.buffer.write(safe(decoder.decode(piece)).encode() if sys.stdout.isatty() else piece)
     sys.stdout.buffer.flush()
 

@@ -1,4 +1,4 @@
-"""``obitus releases``, ``release``, ``compare``, ``deploy``: what was released when, and what it did."""
+"""``obitus releases``, ``release``, ``compare``, ``deploy``: releases, their deploys and their effects."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ Version = Annotated[str, typer.Argument(metavar="RELEASE", help="The release, su
 
 
 class _ShowsByDefault(TyperGroup):
-    """Takes ``obitus release 3.1.0`` for ``obitus release show 3.1.0``."""
+    """Treats ``obitus release 3.1.0`` as ``obitus release show 3.1.0``."""
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         if args and args[0] not in self.commands and not args[0].startswith("-"):
@@ -292,7 +292,7 @@ def _end(repository: Any, version: str, revision: str | None) -> tuple[str, str]
 def _begin(
     asked: Api, repository: Any, app_name: str, version: str, end: str, since: str | None
 ) -> tuple[str | None, str]:
-    """Return where the release before ended: what was said, what the service knows, or the tag of the release before."""
+    """Return the commit of the release before: the given one, the one that the service knows, or that of its tag."""
     if since is not None:
         found = repository.revision(since)
         if found is None:
@@ -313,7 +313,7 @@ def _begin(
 
 
 def commit_body(commit: Commit) -> dict[str, Any]:
-    """Return a commit as it is sent: names and places, no source."""
+    """Return a commit in the form that is sent: names and places, no source."""
     return {
         "id": commit.id,
         "time": to_text(max(0, commit.time_ms)),

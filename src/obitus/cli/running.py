@@ -1,4 +1,4 @@
-"""``obitus run -- COMMAND``: runs any program, passes its output through untouched, and reports it when it ends badly."""
+"""``obitus run -- COMMAND``: runs any program, passes its output through unchanged, and reports it when it fails."""
 
 from __future__ import annotations
 
@@ -71,7 +71,7 @@ class Lines:
             self.end()
 
     def end(self) -> None:
-        """The stream is over: what has no end of line is a line too."""
+        """The stream has ended: a last line without a line end counts too."""
         rest, self._rest = self._rest, b""
         self._tell(rest)
 
@@ -86,7 +86,7 @@ class Lines:
 
 
 def run(command: list[str], settings: Settings, *, lines: bool = False) -> int:
-    """Run a command, report it when it ends badly, and return the exit status to end with.
+    """Run a command, report it when it fails, and return the exit status to end with.
 
     Signals are passed on to it; with ``lines``, every line that it prints is a log record. Raises UsageTrouble where there is no such program.
     """
@@ -132,7 +132,7 @@ def _run(command: list[str], reporter: Reporter | None, supervisor_file: Path, *
                     copiers.append(threading.Thread(target=copy, daemon=True))
                     copiers[-1].start()
                 status = process.wait()
-                # A grandchild may hold a stream open for ever: what its parent wrote has arrived by then.
+                # A grandchild may hold a stream open for ever: the parent's output has arrived by then.
                 until_s = time.monotonic() + 1.0
                 for copier in copiers:
                     copier.join(max(0.0, until_s - time.monotonic()))
@@ -165,7 +165,7 @@ def _run(command: list[str], reporter: Reporter | None, supervisor_file: Path, *
 def _report(
     scope: RunScope, command: list[str], chain: list[dict[str, Any]], attributes: dict[str, Any], text: str
 ) -> None:
-    """Report what the program died of, as what its run was left by, with its last lines before it."""
+    """Report why the program failed, as a failure of its run, with its last lines."""
     scope.run.outcome = "failed"
     reporter = scope.reporter
     for line in [line for line in text.splitlines() if line.strip()][-LAST_LINES:]:
@@ -174,7 +174,7 @@ def _report(
 
 
 def _chain(name: str, ended: str, text: str) -> list[dict[str, Any]]:
-    """Return what the program died of: the last stack trace it wrote, else how it ended and its last words."""
+    """Return why the program failed: the last stack trace that it wrote, else its exit status and its last lines."""
     found = find_stacks(text)
     if found:
         return report_form(found[-1].chain)
@@ -185,7 +185,7 @@ def _chain(name: str, ended: str, text: str) -> list[dict[str, Any]]:
 
 @contextlib.contextmanager
 def _stream(number: int) -> Iterator[tuple[int, int]]:
-    """Give a pair of descriptors, ours and the program's; a terminal where ours is one, so that it writes as it would."""
+    """Return a pair of descriptors, ours and the program's; a terminal where ours is one, so that its output is the same."""
     if os.isatty(number) and hasattr(os, "openpty"):
         ours, theirs = os.openpty()
         with contextlib.suppress(OSError, ImportError):
@@ -195,7 +195,7 @@ def _stream(number: int) -> Iterator[tuple[int, int]]:
             size = fcntl.ioctl(number, termios.TIOCGWINSZ, b"\0" * 8)
             fcntl.ioctl(theirs, termios.TIOCSWINSZ, size)
             modes = termios.tcgetattr(theirs)
-            # The real terminal turns line feeds into what it needs; twice would be once too often.
+            # The real terminal converts line feeds; they must not be converted twice.
             modes[1] &= ~termios.OPOST
             termios.tcsetattr(theirs, termios.TCSANOW, modes)
     else:
@@ -219,7 +219,7 @@ def _copy(ours: int, number: int, seen: Sequence[Callable[[bytes], None]], lines
 
 
 class _Signals:
-    """Passes signals on to the program meanwhile; those that come before it is there, once it is."""
+    """Passes signals on to the program; those that come before it has started, once it has."""
 
     def __init__(self) -> None:
         self._process: subprocess.Popen[bytes] | None = None
@@ -238,7 +238,7 @@ class _Signals:
             signal.signal(number, handler)
 
     def are_for(self, process: subprocess.Popen[bytes]) -> None:
-        """The program is there."""
+        """The program has started."""
         self._process = process
         while self._came:
             self._pass_on(self._came.pop(0), None)
@@ -253,5 +253,5 @@ class _Signals:
 
 
 def _status_of(status: int) -> int:
-    """Return the status as shells give it: 128 and the number of the signal."""
+    """Return the status in the shells' form: 128 plus the number of the signal."""
     return 128 - status if status < 0 else status

@@ -1,4 +1,4 @@
-"""What a terminal may be shown."""
+"""Making text safe for terminals."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ def safe(value: object) -> str:
 
 
 def cleaned(value: Any) -> Any:
-    """Return what a service answered, every text and name in it fit for a terminal: whatever prints it, nothing gets through."""
+    """Return an answer of the service with every text and name in it safe for a terminal."""
     if isinstance(value, str):
         return safe(value)
     if isinstance(value, list):

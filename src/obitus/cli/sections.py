@@ -1,4 +1,4 @@
-"""The list of all commands, under what they are for, in the order in which people work."""
+"""The list of all commands, by purpose, in the order in which people work."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ class Sections(TyperGroup):
     """The program: its help lists commands under headings."""
 
     def list_commands(self, ctx: Any) -> list[str]:
-        """Return the names of the commands that are ready, in the order of the headings."""
+        """Return the names of the imported commands, in the order of the headings."""
         return [name for names in SECTIONS.values() for name in names if name in self.commands]
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:

@@ -1,4 +1,4 @@
-"""``obitus send``: reports that waited in files, brought in once each."""
+"""``obitus send``: sends reports that waited in files, each once."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What goes wrong while files are read and sent, as the end of a command."""
+"""Errors while files are read and sent, as exit statuses of a command."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from obitus.cli.errors import NotAllowed, Refused, Unreachable, UsageTrouble
 
 @contextmanager
 def sending_said() -> Iterator[None]:
-    """Let what goes wrong while reading end the command, with the status that stands for it."""
+    """Convert errors of reading to the exit status of the command."""
     from obitus.reading.troubles import KeyNotTaken, ReadingTrouble, SendingRefused, ServiceAway
 
     try:

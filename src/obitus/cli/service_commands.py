@@ -1,4 +1,4 @@
-"""``obitus serve``, ``demo``, ``login``, ``app``: the service itself, who asks it, and the apps that report to it."""
+"""``obitus serve``, ``demo``, ``login``, ``app``: the service itself, signing in, and the apps that report to it."""
 
 from __future__ import annotations
 

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class OpenIdOrder:
-    """What was said of the OpenID Connect provider on the command line."""
+    """Options of the OpenID Connect provider."""
 
     issuer: str
     client: str
@@ -53,7 +53,7 @@ def serve(
 ) -> None:
     """Run the service until it is told to stop."""
     try:
-        # What needs no service comes first: all of it takes seconds to import, which nobody should wait for to be refused.
+        # Options are checked first: importing the service takes seconds.
         from obitus.service.addresses import is_loopback
 
         if not is_loopback(host) and not plain_http and not (public_url or "").startswith("https:"):
@@ -121,7 +121,7 @@ def serve(
 
 
 def _owned(service: Parts) -> bool:
-    """Let somebody own the records, and return whether that person has a password; closes the service where it cannot be."""
+    """Make sure that there is an owner, and return whether the owner has a password; closes the service on an error."""
     try:
         return service.passes.ensure_owner()
     except BaseException:
@@ -142,7 +142,7 @@ def _proxies(proxies: tuple[str, ...]) -> tuple[str, ...]:
 
 
 def _console_key(key: str) -> str:
-    """Return the key that the console reports with; raises UsageTrouble where it is none for pages."""
+    """Return the console's reporting key; raises UsageTrouble where it is no key for pages."""
     if key and not re.fullmatch(r"opage_[\w-]{8,100}", key):
         raise UsageTrouble(
             "--console-key is a key for pages (opage_…) of this service's own address: obitus app key APP --page ADDRESS"
@@ -151,7 +151,7 @@ def _console_key(key: str) -> str:
 
 
 def _openid(order: OpenIdOrder | None) -> OpenId | None:
-    """Return the provider as settings have it; raises UsageTrouble where it cannot be one."""
+    """Return the provider's settings; raises UsageTrouble where they are invalid."""
     if order is None:
         return None
     from obitus.service.settings import OpenId
@@ -190,7 +190,7 @@ def _link_beside(data: Path) -> bool:
 
 
 def _password_in(password_file: Path) -> str:
-    """Return the password that a file holds; raises UsageTrouble for one that is too short for anybody."""
+    """Return the password in a file; raises UsageTrouble for one that is too short."""
     from obitus.service import secrets
 
     try:
@@ -203,7 +203,7 @@ def _password_in(password_file: Path) -> str:
 
 
 def _set_password(service: Parts, password: str, password_file: Path | None) -> None:
-    """Give the owner the password; raises UsageTrouble for one that is easy to guess, for this person too."""
+    """Set the owner's password; raises UsageTrouble for one that is easy to guess."""
     from obitus.service import secrets
     from obitus.store import people
 

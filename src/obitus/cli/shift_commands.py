@@ -1,4 +1,4 @@
-"""``obitus shift``, ``lists``: what one shift hands on to the next, and the lists of issues that the team keeps."""
+"""``obitus shift``, ``lists``: what one shift hands on to the next, and the team's saved lists of issues."""
 
 from __future__ import annotations
 

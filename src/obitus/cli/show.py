@@ -23,7 +23,7 @@ SEVERITY_SHAPES: Final = {"TRACE": "·", "DEBUG": "·", "INFO": "·", "WARN": "!
 FAILED: Final = "rgb(178,74,36)"
 QUIET: Final = "rgb(118,118,110)"
 SAID_FROM: Final = 0.2
-"""From which part of a bound on it is said how much has come."""
+"""The part of a bound from which its use is shown."""
 ACCENT: Final = "rgb(24,120,120)"
 _BARS: Final = " ▁▂▃▄▅▆▇█"
 
@@ -31,12 +31,12 @@ console = Console(highlight=False, soft_wrap=False)
 
 
 def say(text: str = "", style: str = "") -> None:
-    """Print one line of ours."""
+    """Print one line."""
     console.print(Text(text, style=style))
 
 
 def acts(answer: dict[str, Any]) -> None:
-    """Print what was done, newest first."""
+    """Print acts, newest first."""
     if not answer["acts"]:
         say("Nothing of that kind is on record.")
     for act in answer["acts"]:
@@ -64,7 +64,7 @@ def state_text(state: str, settled_in: str | None = None) -> Text:
 
 
 def findings(found: Sequence[Finding]) -> None:
-    """Print what ``obitus check`` looked at."""
+    """Print the checks of ``obitus check``."""
     for finding in found:
         mark, style = ("right", ACCENT) if finding.right else ("WRONG", FAILED)
         console.print(Text(f"{mark:<6} ", style=style).append(f"{finding.what:<8} {safe(finding.said)}"))
@@ -142,7 +142,7 @@ def _of_the_day(key: dict[str, Any]) -> str:
 
 
 def keys_of(answer: dict[str, Any]) -> None:
-    """Print the keys of an app that are in use, with what came with each today and how much may come."""
+    """Print the active keys of an app, with today's use of each and its bounds."""
     table = Table(box=None, pad_edge=False, show_edge=False, header_style=QUIET)
     for name in ("Key", "", "Today", "In a day at most", ""):
         table.add_column(name, overflow="fold")
@@ -160,7 +160,7 @@ def keys_of(answer: dict[str, Any]) -> None:
 
 
 def day_said(today: dict[str, Any]) -> str:
-    """Say how much of what may come with a key in a day has come; '' where that is little."""
+    """Return the used part of a key's bound of a day, in words; '' where it is small."""
     if today["part"] >= 1:
         return "! nothing more is taken until midnight, UTC"
     if today["full"]:
@@ -169,7 +169,7 @@ def day_said(today: dict[str, Any]) -> str:
 
 
 def pipeline_key(answer: dict[str, Any]) -> None:
-    """Print a new key for a pipeline once, with what the pipeline runs."""
+    """Print a new key for a pipeline once, with the commands to run."""
     say(f"Key for deploys of {answer['app']} in {answer['environment']}. It is shown this once; only its hash is kept.")
     heading("Set in the pipeline")
     _lines("\n".join(line for line in answer["settings"].split("\n") if "RELEASE" not in line))
@@ -225,7 +225,7 @@ def ms_of(text: str) -> int:
 
 
 def plain_table(*names: str, left: Collection[str]) -> Table:
-    """Return a table without lines; numbers stand to the right, ``left`` says what does not."""
+    """Return a table without lines; columns are right-aligned, except those in ``left``."""
     table = Table(box=None, pad_edge=False, show_edge=False, header_style=QUIET)
     for name in names:
         table.add_column(name, justify="left" if name in left else "right", overflow="fold")
@@ -238,7 +238,7 @@ def ms_text(value: float | None) -> str:
 
 
 def log_orders(app: str, answer: dict[str, Any]) -> None:
-    """Print what loggers of an app send for a while."""
+    """Print the temporary thresholds of an app's loggers."""
     if not answer["orders"]:
         say(
             f"Loggers of {safe(app)} send what its own settings say. To change it: obitus app logs {safe(app)} LOGGER DEBUG"
@@ -263,7 +263,7 @@ def log_orders(app: str, answer: dict[str, Any]) -> None:
 
 
 def length_of(ms: float) -> str:
-    """Say a length of time: ``250 ms``, ``1.20 s``."""
+    """Write a length of time: ``250 ms``, ``1.20 s``."""
     if abs(ms) < 1000:
         return f"{ms:.0f} ms"
     return f"{ms / 1000:.2f} s" if abs(ms) < 60_000 else f"{ms / 60_000:.1f} min"

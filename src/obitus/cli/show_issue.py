@@ -13,7 +13,7 @@ from obitus.cli.safe import safe
 from obitus.cli.show import FAILED, QUIET, SEVERITY_SHAPES, console, heading, inset, ms_of, say, state_text
 from obitus.core.wording import ago, count_of
 
-# What the message of a breadcrumb says already.
+# Attributes that the message of a breadcrumb contains already.
 _SAID_ALREADY = frozenset({"logger", "db.system.name", "http.request.method", "http.response.status_code"})
 
 
@@ -66,7 +66,7 @@ def issue(answer: dict[str, Any], since: dict[str, Any], now_ms: int, *, all_fra
 
 
 def earlier(answer: dict[str, Any], now_ms: int) -> None:
-    """Print settled issues that looked alike, with what was known and done then."""
+    """Print similar settled issues, with what was known and done then."""
     if not answer["earlier"]:
         looked_at = answer["looked_at"]
         say(

@@ -131,7 +131,7 @@ def summary(kind: str, answer: dict[str, Any]) -> None:
 
 
 def templates(answer: dict[str, Any]) -> None:
-    """Print templates, those that most log records have first; the worst severity of each."""
+    """Print templates, the most frequent first; with the worst severity of each."""
     for one in answer["templates"]:
         severity = one["severity"]
         style = FAILED if severity in ("ERROR", "FATAL") else "bold" if severity == "WARN" else QUIET

@@ -180,7 +180,7 @@ def compared(answer: dict[str, Any]) -> None:
 
 
 def since(answer: dict[str, Any]) -> None:
-    """Print since when an issue is there, whether the fix held, and which change did it."""
+    """Print since when an issue exists, whether the fix held, and which change likely caused it."""
     heading("Since when")
     inset(Text(safe(answer["sentence"])), 2)
     table = _table("", "", "Failures", "per 1,000 runs", "Arrived (UTC)", "")
@@ -258,7 +258,7 @@ def _brought(row: dict[str, Any]) -> str:
 
 
 def _arrived(place: dict[str, Any]) -> str:
-    """Say when a release arrived, to the minute, with a star where nobody reported it; nothing where it has not."""
+    """Write when a release arrived, to the minute, with a star where the deploy was not reported; nothing where it has not arrived."""
     return f"{place['deployed'][5:16].replace('T', ' ')}{'*' if place['inferred'] else ''}" if place["deployed"] else ""
 
 
@@ -274,7 +274,7 @@ def _rate(rate: dict[str, Any] | None) -> str:
 
 
 def _figures(value: float) -> str:
-    """Say a rate with three figures at most, as the console does."""
+    """Write a rate with three figures at most, like the console."""
     return f"{value:,.0f}" if value >= 100 or value == 0 else f"{value:.1f}" if value >= 1 else f"{value:.2g}"
 
 

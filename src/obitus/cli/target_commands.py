@@ -1,4 +1,4 @@
-"""``obitus target``: where records are passed on to, and how far each target is."""
+"""``obitus target``: targets of records, and their progress."""
 
 from __future__ import annotations
 

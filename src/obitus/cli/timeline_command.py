@@ -1,4 +1,5 @@
-"""``obitus timeline``, ``turning``, ``common``: the whole story, where it left the good path, and what failing runs have in common."""
+"""``obitus timeline``, ``turning``, ``common``: the timeline, where it differs from healthy runs, and what failing
+runs have in common."""
 
 from __future__ import annotations
 
@@ -55,7 +56,7 @@ def timeline(
 
 
 def _of(asked: Api, what: str, more: dict[str, Any]) -> Any:
-    """Return the timeline of whatever an id names."""
+    """Return the timeline of an id."""
     if what.isdigit():
         latest = asked.get(f"/api/issues/{what}")["latest"]
         return asked.get("/api/timeline", {"failure": latest["id"]} | more)

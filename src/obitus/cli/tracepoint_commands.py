@@ -1,4 +1,4 @@
-"""``obitus tracepoint``: asking running apps what a line sees the next time that it runs, without a restart or a deploy."""
+"""``obitus tracepoint``: the state at a line of a running app the next time that it runs, without a restart or a deploy."""
 
 from __future__ import annotations
 
@@ -233,7 +233,7 @@ def _collected(text: str) -> list[str]:
 
 
 def _source(file: str, line: int, checkout: Path | None) -> dict[str, Any]:
-    """Return hash and line of code of a file, where it lies in a checkout or in the folder that one is in; nothing else of it is sent."""
+    """Return hash and line of code of a file in a checkout or the current folder; nothing else of it is sent."""
     folder = checkout or Path()
     path = folder / file
     if not path.is_file():

@@ -1,4 +1,4 @@
-"""``obitus accept``, ``settle``, ``park``, ``take``, ``hand-over``, ``priority``, ``take-back``: what is decided about issues."""
+"""``obitus accept``, ``settle``, ``park``, ``take``, ``hand-over``, ``priority``, ``take-back``: decisions about issues."""
 
 from __future__ import annotations
 
@@ -147,7 +147,7 @@ def take_back(
 
 
 def _decide(asked: Api, numbers: list[int], order: dict[str, Any], as_json: bool) -> None:
-    """Decide about some issues; show what became of each, and how to take it back."""
+    """Decide about some issues; show the result for each, and how to undo it."""
     unique = list(dict.fromkeys(numbers))
     answer = asked.post("/api/decisions", {"issues": [{"number": number} for number in unique]} | order)
     if not answer["done"] and len(answer["left"]) == 1:

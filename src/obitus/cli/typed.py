@@ -1,4 +1,4 @@
-"""What people type: settings as NAME=VALUE, sizes, and secrets, which no screen and no list of processes shows."""
+"""Typed input: settings as NAME=VALUE, sizes, and secrets, which are shown neither on the screen nor in lists of processes."""
 
 from __future__ import annotations
 
@@ -38,5 +38,5 @@ def octets_of(option: str, text: str) -> int:
 
 
 def secret_of(name: str) -> str:
-    """Return a secret that is typed in unseen, or stands on the next line of standard input."""
+    """Return a secret that is typed without echo, or read from the next line of standard input."""
     return getpass.getpass(f"{name}: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")

@@ -1,4 +1,4 @@
-"""What a command writes into a file of the user's."""
+"""Writing a command's output to a file."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from obitus.cli.show import say
 
 
 def write_file(path: Path, text: str) -> None:
-    """Write a text to a file and say so; raises UsageTrouble, with the reason, where that cannot be done."""
+    """Write a text to a file and print its path; raises UsageTrouble, with the reason, where that fails."""
     try:
         path.write_text(text, "utf-8")
     except OSError as error:

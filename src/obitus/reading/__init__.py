@@ -1,1 +1,1 @@
-"""Log files that are on disk already, and access logs, become reports: what ``obitus read`` does."""
+"""Reports from log files and access logs: the work of ``obitus read``."""

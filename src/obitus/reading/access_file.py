@@ -1,4 +1,4 @@
-"""Access logs as ``obitus read`` reads them: counted in tallies, and whole runs of what did not go well."""
+"""Access logs for ``obitus read``: counted in tallies, with whole runs of failed and refused requests."""
 
 from __future__ import annotations
 
@@ -17,17 +17,16 @@ from obitus.core.log_files.common import Common
 from obitus.core.log_files.requests import MOST_EXAMPLES, Counts, Request, Runs, outcome_of
 from obitus.core.log_files.w3c import W3c
 from obitus.core.own_attributes import ACCESS_LOG
-from obitus.reading.outcome import BLOCK_BYTES, Outcome, Send, part_begin, part_end
+from obitus.reading.outcome import BLOCK_BYTES, Outcome, Send, block_end, block_start
 
 NOT_WELL: Final = "it did not go well"
 TO_COMPARE: Final = "healthy, to compare failing ones with"
 
 
 class AccessFile:
-    """One access log, read from ``start`` on; a line that is not at its end yet waits for the rest.
-
-    Its runs are reported block by block, each time all of a block under the same ids: what was reported of it before, here or by
-    another, is not counted twice. So reading begins where the block begins that ``start`` lies in.
+    """One access log, read from ``start`` on; an incomplete last line waits for its rest. Its runs are reported
+    block by block, each time a whole block under the same ids, so that nothing is counted twice. So reading begins
+    at the beginning of the block that contains ``start``.
     """
 
     def __init__(
@@ -44,24 +43,24 @@ class AccessFile:
         self._outcome, self._send, self._identity, self._name = outcome, send, identity, short(name)
         self._form = W3c() if form == "w3c" else Common(zone, written_ms)
         self._known = self.settled = start
-        self.begin = part_begin(start)
+        self.begin = block_start(start)
         self._rest = b""
         self._at = self.begin
-        """Where the rest begins."""
+        """Offset of the rest."""
         self._inside = self.begin > 0
-        """Whether that is within a line, which belongs to the block before."""
+        """Whether that is inside of a line, which belongs to the block before."""
         self._block = 0
         self._runs: Runs = Counter()
         self._reported: Runs = Counter()
-        """The runs of this block, and what was reported of them."""
+        """The runs of this block, and the numbers reported already."""
         self._compared: set[tuple[int, str]] = set()
-        """Days and entry points of this block of which one that went well was reported, to compare with."""
+        """Days and entry points of this block with a reported healthy run."""
         self.pass_over: Callable[[bytes], None] | None = (
             partial(self._pass_over, self._form) if isinstance(self._form, W3c) else None
         )
 
     def _pass_over(self, form: W3c, block: bytes) -> None:
-        """Take note of the fields that are named before the place where reading begins."""
+        """Read the fields that are named before the beginning."""
         data = self._rest + block
         cut = data.rfind(b"\n") + 1
         form.pass_over(data[:cut])
@@ -73,7 +72,7 @@ class AccessFile:
         data = self._rest + block
         cut = data.rfind(b"\n") + 1
         if cut == 0 and len(data) > 2 * BLOCK_BYTES:
-            # Such a line is none that can be read; it must not be carried on for ever.
+            # Such a line is not valid; it must not be kept for ever.
             cut = len(data)
         place = 0
         if self._inside and cut:
@@ -83,7 +82,7 @@ class AccessFile:
             self._inside, self._block = False, self._at + place
         while place < cut:
             start = self._at + place
-            stop = data.find(b"\n", max(place, part_end(self._block) - self._at), cut) + 1 or cut
+            stop = data.find(b"\n", max(place, block_end(self._block) - self._at), cut) + 1 or cut
             if start < self._known:
                 stop = min(stop, self._known - self._at)
                 known = self._form.read(data[place:stop], tells=False).runs
@@ -99,7 +98,7 @@ class AccessFile:
             self._tell()
 
     def part(self, name: str, start: int, end: int) -> Callable[[], Counts]:
-        """Return what reads a part of the file, in another process; parts are asked for in order."""
+        """Return a reader of a part of the file, for another process; parts are read in order."""
         form = copy(self._form)
         if isinstance(self._form, W3c):
             with Path(name).open("rb") as opened:
@@ -108,12 +107,12 @@ class AccessFile:
         return partial(_read_part, name, start, end, form, tells=self._send is not None)
 
     def take(self, counts: Counts, start: int, end: int) -> None:
-        """Take over what another process read; reading goes on at ``end``."""
+        """Take over the result of another process; reading continues at ``end``."""
         self._take(counts, start, end)
         self._rest, self._at = b"", end
 
     def _take(self, counts: Counts, start: int, end: int) -> None:
-        """Make whole runs of what did not go well; a block that is whole is reported."""
+        """Make whole runs of failed and refused requests; a complete block is reported."""
         self._outcome.lines += counts.lines
         self._outcome.unreadable += counts.unreadable
         self._outcome.examples = (self._outcome.examples + counts.examples)[:MOST_EXAMPLES]
@@ -134,14 +133,14 @@ class AccessFile:
             self._outcome.outcomes[outcome_of(status)] += times
         self._runs.update(counts.runs)
         self.settled = end
-        if end > part_end(self._block):
+        if end > block_end(self._block):
             self._tell()
             self._block = end
             self._runs, self._reported = Counter(), Counter()
             self._compared = set()
 
     def _tell(self) -> None:
-        """Make tallies of the block's runs, as far as they are news."""
+        """Make tallies of the block's runs, where they have grown."""
         for (hour, point, status), times in self._runs.items():
             if self._send is None or self._reported[hour, point, status] == times:
                 continue

@@ -1,4 +1,4 @@
-"""Opening files, and reading on in them."""
+"""Opening files, and following them."""
 
 from __future__ import annotations
 
@@ -20,12 +20,12 @@ from obitus.reading.outcome import BLOCK_BYTES, STEP_BYTES
 from obitus.reading.troubles import ReadingTrouble
 
 PACKED: Final = 2**62
-"""Stands for a size that is not known."""
+"""An unknown size."""
 POLL_S: Final = 0.5
 
 
 def files_of(names: list[str]) -> list[str]:
-    """Return the files that names and patterns stand for; raises ReadingTrouble where one stands for none."""
+    """Return the files of names and patterns; raises ReadingTrouble where one matches none."""
     found: list[str] = []
     for name in names:
         matching = [name] if name == "-" or Path(name).exists() else sorted(glob.glob(name, recursive=True))  # noqa: PTH207 - the user's pattern
@@ -36,7 +36,7 @@ def files_of(names: list[str]) -> list[str]:
 
 
 def zone_of(name: str | None) -> tzinfo:
-    """Return the zone of times that bear none: by name, or this machine's own."""
+    """Return the zone of times without one: by name, or this machine's own."""
     if name is None:
         return datetime.now().astimezone().tzinfo or UTC
     try:
@@ -46,7 +46,7 @@ def zone_of(name: str | None) -> tzinfo:
 
 
 def open_file(name: str, stack: ExitStack) -> tuple[IO[bytes], int, int]:
-    """Open a file, standard input (``-``) or what gzip packed; return it, its size inflated (or a guess), and when it was written."""
+    """Open a file, standard input (``-``) or a gzip file; return it, its inflated size (or a guess), and when it was written."""
     if name == "-":
         return sys.stdin.buffer, PACKED, int(time.time() * 1000)
     path = Path(name)
@@ -68,7 +68,7 @@ def follow(
     again: Callable[[str], Callable[[], None]],
     stop: Callable[[], bool],
 ) -> None:
-    """Read on as files grow, until ``stop`` says so; a file that was replaced by a new one is read from its start."""
+    """Keep reading as files grow, until ``stop`` returns true; a file that was replaced by a new one is read from its start."""
     known = {name: _which(name) for name in names if name != "-"}
     while not stop():
         for name, which in known.items():
@@ -93,7 +93,7 @@ def _which(name: str) -> tuple[int, int] | None:
 def from_place(
     head: bytes, opened: IO[bytes], start: int, passed: Callable[[bytes], None] | None = None
 ) -> Callable[[int], bytes]:
-    """Return what reads on from a place, the bytes that were read already included; ``passed`` is given what lies before."""
+    """Return a reader from an offset on, including the bytes that were read already; ``passed`` gets the bytes before."""
     if passed is not None:
         passed(head[:start])
     if start >= len(head):
@@ -115,7 +115,7 @@ def from_place(
 
 
 def read_some(opened: IO[bytes], most: int) -> bytes:
-    """Read up to ``most`` bytes; of a packed file that stops half-way, what comes before its end."""
+    """Read up to ``most`` bytes; of a truncated compressed file the part before its end."""
     pieces: list[bytes] = []
     left = most
     try:

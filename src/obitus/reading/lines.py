@@ -1,4 +1,4 @@
-"""Lines of log files as log records, for ``obitus read --lines``: a record and the lines that go on with it are one."""
+"""Lines of log files as log records, for ``obitus read --lines``: a record and its continuation lines are one."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from obitus.core.log_files.times import time_of
 from obitus.reading.outcome import Outcome, Send
 
 MOST_LINES: Final = 200
-"""Lines that one record goes on over; what is beyond is a record of its own."""
+"""Most lines of one record; further lines are a record of their own."""
 MOST_BYTES: Final = 64 * 1024
 MOST_ATTRIBUTES: Final = 40
 _GOES_ON = re.compile(r"[ \t]|[)\]}]|Caused by: |Traceback \(most recent call last\)|\.\.\. \d+ more")
@@ -49,7 +49,7 @@ _LOGGERS: Final = ("logger", "logger_name", "name", "log.logger", "loggerName")
 
 
 class LinesOfFile:
-    """Makes a log record of each record of a file. What the last line began waits for what follows, until the file ends."""
+    """Makes a log record of each record of a file. The last record waits for further lines, until the file ends."""
 
     def __init__(
         self, outcome: Outcome, send: Send | None, identity: str, name: str, start: int, written_ms: int, zone: tzinfo
@@ -58,7 +58,7 @@ class LinesOfFile:
         self._written_ms, self._zone = written_ms, zone
         self._rest = b""
         self._place = start
-        """Where ``_rest`` begins."""
+        """Offset of ``_rest``."""
         self._waiting: list[str] = []
         self._waiting_at = start
         self._waiting_bytes = 0
@@ -67,7 +67,7 @@ class LinesOfFile:
 
     @property
     def settled(self) -> int:
-        """Up to where every record was made."""
+        """Offset up to which every record was made."""
         return self._waiting_at if self._waiting else self._place
 
     def feed(self, block: bytes, *, end: bool = False) -> None:
@@ -99,17 +99,17 @@ class LinesOfFile:
             self._in_trace = False
 
     def _goes_on(self, line: str) -> bool:
-        """Whether a line belongs to the record that waits."""
+        """Whether a line belongs to the waiting record."""
         if len(self._waiting) >= MOST_LINES or self._waiting_bytes > MOST_BYTES:
             return False
         if _GOES_ON.match(line):
             self._in_trace = self._in_trace or line.startswith("Traceback")
             return not line.startswith("{") and (line[0] not in " \t" or record_of(line.lstrip()) is None)
-        # The last line of a trace stands at the margin, and says neither when nor how severe.
+        # The last line of a trace is not indented, and has neither time nor severity.
         return self._in_trace and bool(line.strip()) and record_of(line) is None
 
     def _make(self) -> None:
-        """Make a record of what waits."""
+        """Make a record of the waiting lines."""
         if not self._waiting:
             return
         text, place = "\n".join(self._waiting), self._waiting_at
@@ -120,7 +120,7 @@ class LinesOfFile:
         first, _, more = text.partition("\n")
         record = record_of(first) or Record("", "", first)
         at_ms = time_of(record.time, self._zone, self._written_ms) if record.time else None
-        # A line without a time was written no earlier than the one before.
+        # A line without a time is not earlier than the one before.
         self._last_ms = at_ms if at_ms is not None else self._last_ms
         when = min(self._last_ms if self._last_ms is not None else self._written_ms, int(time.time() * 1000))
         attributes: dict[str, Any] = {"log.file.name": short(self._name)}

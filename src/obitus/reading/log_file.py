@@ -1,4 +1,4 @@
-"""Log files as ``obitus read`` reads them: each stack trace becomes a failure, with the lines before it as its trail."""
+"""Log files for ``obitus read``: each stack trace becomes a failure, with the lines before it as its trail."""
 
 from __future__ import annotations
 
@@ -28,19 +28,19 @@ from obitus.reading.outcome import STEP_BYTES, Outcome, Send
 
 BEFORE_BYTES: Final = 32 * 1024
 BEHIND_BYTES: Final = 256 * 1024
-"""What a part of a log file is read beyond its ends: what led up to a trace, and the longest trace that may lie across."""
+"""How far a part of a log file is read beyond its ends: for breadcrumbs, and for the longest trace across an end."""
 
 
 @dataclass
 class Issues:
-    """The fingerprints of some traces: how many bear each, and the first of each, in order."""
+    """The fingerprints of some traces: the count and the first trace of each, in order."""
 
     times: Counter[str] = field(default_factory=Counter)
     first: dict[str, tuple[Fingerprint, Sequence[ChainLink]]] = field(default_factory=dict)
     cut_off: int = 0
 
     def see(self, chain: Sequence[ChainLink]) -> None:
-        """Take one more."""
+        """Add a trace."""
         made = fingerprint(chain)
         self.times[made.text] += 1
         self.first.setdefault(made.text, (made, chain))
@@ -49,7 +49,7 @@ class Issues:
 
 @dataclass
 class Part:
-    """What a part of a log file holds: lines, and the traces that begin in it; these may end behind it."""
+    """The content of a part of a log file: lines, and the traces that begin in it, which may end after it."""
 
     lines: int
     issues: Issues
@@ -58,14 +58,14 @@ class Part:
 
 
 class Titles:
-    """The issues that one call of the command made out, by title."""
+    """The issues that one call of the command found, by title."""
 
     def __init__(self) -> None:
         self._groups = Groups()
         self._titles: dict[str, str] = {}
 
     def of(self, issues: Issues) -> Counter[str]:
-        """Return the titles of the issues that these traces belong to, and how many of each."""
+        """Return the titles of these traces' issues, with their counts."""
         counted: Counter[str] = Counter()
         for text, times in issues.times.items():
             title = self._titles.get(text)
@@ -80,7 +80,7 @@ class Titles:
 
 
 class LogFile:
-    """One log file, read from ``start`` on; a trace that its last line cut off waits for what follows."""
+    """One log file, read from ``start`` on; a trace at the end waits for further lines."""
 
     pass_over: Callable[[bytes], None] | None = None
 
@@ -103,7 +103,7 @@ class LogFile:
 
     @property
     def settled(self) -> int:
-        """Up to where everything is reported."""
+        """Offset up to which everything is reported."""
         return self._scanner.settled if self._lines is None else min(self._scanner.settled, self._lines.settled)
 
     def feed(self, block: bytes, *, end: bool = False) -> None:
@@ -117,11 +117,11 @@ class LogFile:
         self._count(block.count(b"\n"), issues)
 
     def part(self, name: str, start: int, end: int) -> Callable[[], Part]:
-        """Return what reads a part of the file, in another process."""
+        """Return a reader of a part of the file, for another process."""
         return partial(_part, name, start, end, with_traces=self._send is not None)
 
     def take(self, part: Part, start: int, end: int) -> None:
-        """Take over what another process read; the next part begins at ``end``."""
+        """Take over the result of another process; the next part begins at ``end``."""
         for found in part.found:
             self._failure(found)
         self._count(part.lines, part.issues)
@@ -134,7 +134,7 @@ class LogFile:
         self._outcome.issues += self._titles.of(issues)
 
     def _failure(self, found: Found) -> None:
-        """Make a failure of a stack trace, with the lines before it as what led up to it."""
+        """Make a failure of a stack trace, with the lines before it as breadcrumbs."""
         if self._send is None:
             return
         time_ms = time_of(found.time, self._zone, self._written_ms) if found.time else None
@@ -174,9 +174,9 @@ def _part(name: str, start: int, end: int, *, with_traces: bool) -> Part:
         opened.seek(place)
         place += len(opened.readline()) if place else 0
         scanner = Scanner(place)
-        # Behind the end, only as far as what begins before it goes on.
+        # Beyond the end only as far as traces that begin before it continue.
         while place < end + BEHIND_BYTES and not (place >= end + BEFORE_BYTES and scanner.settled >= end):
-            # As much at a time as stays near the processor.
+            # As much at a time as fits into the processor's cache.
             border = next(one for one in (end, end + BEFORE_BYTES, end + BEHIND_BYTES) if one > place)
             block = opened.read(min(STEP_BYTES, border - place))
             if place + len(block) < border:

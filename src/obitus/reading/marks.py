@@ -1,4 +1,4 @@
-"""How far files were read."""
+"""The positions up to which files were read."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ from pathlib import Path
 from typing import Final
 
 HEAD_BYTES: Final = 1024
-"""So many first bytes tell a file from others."""
+"""The number of first bytes by which a file is recognised."""
 
 
 class Marks:
-    """How far each file was read, by its first bytes and where it was sent; kept beside the user's other state."""
+    """The position in each file, by its first bytes and the service; stored with the user's other state."""
 
     def __init__(self, target: str) -> None:
         root = Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state")
@@ -24,7 +24,7 @@ class Marks:
             self._places = {}
 
     def identity_of(self, head: bytes) -> str:
-        """Return what tells a file from others: its first bytes; of one that was shorter when it was read first, those."""
+        """Return the key of a file: its first bytes; of a file that was shorter at the first reading, those of then."""
         lengths = {int(length) for _, _, length in (known.partition(".") for known in self._places) if length.isdigit()}
         for length in sorted(lengths):
             if length < len(head) and (known := _identity(head[:length])) in self._places:
@@ -32,12 +32,12 @@ class Marks:
         return _identity(head)
 
     def place_of(self, identity: str, size: int) -> int:
-        """Return where to read on; a file that is shorter now is another one."""
+        """Return where to continue; a file that is shorter now is another one."""
         place = self._places.get(identity, 0)
         return place if isinstance(place, int) and 0 <= place <= size else 0
 
     def set(self, identity: str, place: int) -> None:
-        """Keep how far a file was read, where that is news. The file is replaced in one step."""
+        """Store the position in a file, where it has changed. The file of positions is replaced in one step."""
         if self._places.get(identity) == place:
             return
         self._places[identity] = place

@@ -1,4 +1,4 @@
-"""What was read, what becomes of it, and in which pieces."""
+"""Results of reading, and the pieces in which files are read."""
 
 from __future__ import annotations
 
@@ -9,29 +9,28 @@ from typing import Any, Final
 
 BLOCK_BYTES: Final = 2 * 1024 * 1024
 STEP_BYTES: Final = 256 * 1024
-PART_BYTES: Final = 8 * 1024 * 1024
-"""Parts of a file that are read for themselves; of an access log, also what is reported as one."""
+BLOCK_BYTES: Final = 8 * 1024 * 1024
+"""Size of a block of a file; the runs of an access log are reported by block."""
 
 Send = Callable[[dict[str, Any]], None]
 """Sends one report, or only counts it."""
 
 
-def part_begin(place: int) -> int:
-    """Return the place at which, or behind which with the end of its line, the part begins that ends or goes on at a place.
-
-    Parts depend neither on how large the file is by now, nor on where reading begins.
+def block_start(offset: int) -> int:
+    """Return the offset of the 8 MB block that contains ``offset``; the block's first whole line begins there or
+    after. Blocks depend neither on the size of the file, nor on where reading begins.
     """
-    return max(0, place - 1) // PART_BYTES * PART_BYTES
+    return max(0, offset - 1) // BLOCK_BYTES * BLOCK_BYTES
 
 
-def part_end(place: int) -> int:
-    """Return the place behind which, with the end of its line, the part ends that begins at a place."""
-    return part_begin(place) + PART_BYTES
+def block_end(offset: int) -> int:
+    """Return the offset after which the block that begins at ``offset`` ends, with the end of its line."""
+    return block_start(offset) + BLOCK_BYTES
 
 
 @dataclass
 class Outcome:
-    """What was read, and what became of it."""
+    """The result of reading."""
 
     files: int = 0
     lines: int = 0
@@ -42,11 +41,11 @@ class Outcome:
     runs: int = 0
     runs_reported: int = 0
     compared: int = 0
-    """Runs that went well and are reported whole, to compare with."""
+    """Healthy runs that are reported whole, to compare with."""
     unreadable: int = 0
     cut_off: int = 0
     known_before: int = 0
-    """Bytes that an earlier reading had read already."""
+    """Bytes that had been read before."""
     examples: list[str] = field(default_factory=list)
     issues: Counter[str] = field(default_factory=Counter)
     forms: dict[str, str] = field(default_factory=dict)

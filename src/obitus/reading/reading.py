@@ -1,4 +1,4 @@
-"""``obitus read FILE…``: log files that are on disk already, and access logs, become reports."""
+"""``obitus read FILE…``: reports from log files and access logs."""
 
 from __future__ import annotations
 
@@ -16,18 +16,18 @@ from obitus.reading.files import PACKED, from_place, read_some
 from obitus.reading.lines import LinesOfFile
 from obitus.reading.log_file import LogFile, Titles
 from obitus.reading.marks import HEAD_BYTES, Marks
-from obitus.reading.outcome import BLOCK_BYTES, Outcome, part_end
+from obitus.reading.outcome import BLOCK_BYTES, Outcome, block_end
 
 Form = Literal["auto", "log", "common", "w3c"]
 MANY_BYTES: Final = 24 * 1024 * 1024
-"""From how many bytes on several processes read a file."""
+"""Size in bytes from which several processes read a file."""
 MOST_LINE: Final = 64 * 1024
 LAST_BYTES: Final = 256 * 1024
-"""What is left of such a file to be read as files that grow are."""
+"""The rest of such a file that is read like a growing one."""
 
 
 class Sends(Protocol):
-    """Who sends: what ``add`` was given is kept by the service when ``flush`` comes back."""
+    """Sends reports: those passed to ``add`` are stored by the service when ``flush`` returns."""
 
     def add(self, report: dict[str, Any]) -> None: ...
 
@@ -36,13 +36,13 @@ class Sends(Protocol):
 
 class _File(Protocol):
     begin: int
-    """Where reading begins: where it stopped last time, or before."""
+    """Offset at which reading begins: where it stopped last time, or before."""
 
     @property
     def settled(self) -> int: ...
 
     pass_over: Callable[[bytes], None] | None
-    """Takes note of what stands before the place where reading begins; None where that tells nothing that counts."""
+    """Reads the part before the beginning; None where that is not needed."""
 
     def feed(self, block: bytes, *, end: bool = False) -> None: ...
 
@@ -53,7 +53,7 @@ class _File(Protocol):
 
 @dataclass(frozen=True)
 class Options:
-    """How files are read."""
+    """Options of reading."""
 
     form: Form
     zone: tzinfo
@@ -64,7 +64,7 @@ class Options:
 
 
 class Reading:
-    """One call of the command: files read in turn, reports sent, and how far each file was read kept."""
+    """One call of the command: reads files in turn, sends reports, and stores the position in each file."""
 
     def __init__(self, options: Options, sending: Sends | None, marks: Marks, progress: Callable[[int], None]) -> None:
         self.options = options
@@ -75,12 +75,12 @@ class Reading:
         self._titles: Titles | None = None
 
     def close(self) -> None:
-        """Send what is left."""
+        """Send the rest."""
         if self._sending is not None:
             self._sending.flush()
 
     def read(self, name: str, opened: IO[bytes], size: int, written_ms: int) -> Callable[[], None]:
-        """Read one file from where an earlier reading stopped; return what reads on when it has grown."""
+        """Read one file from where an earlier reading stopped; return a reader for when it has grown."""
         head = read_some(opened, HEAD_BYTES)
         identity = self._marks.identity_of(head)
         form = self._form(name, head)
@@ -99,7 +99,7 @@ class Reading:
             known -= len(block)
         if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1 and not self.options.lines:
             start = self._by_several(read, name, read.settled, size)
-            # Where it is settled, all before it was reported.
+            # Everything before this position was reported.
             read.feed(b"", end=True)
             self._settle(identity, start)
             rest = from_place(head, opened, start)
@@ -127,14 +127,14 @@ class Reading:
         return AccessFile(self.outcome, send, form, identity, Path(name).name, start, written_ms, self.options.zone)
 
     def _by_several(self, read: _File, name: str, start: int, size: int) -> int:
-        """Let several processes read the bulk of a large file, in order; return where it goes on."""
+        """Let several processes read most of a large file, in order; return the offset of the rest."""
         from concurrent.futures import ProcessPoolExecutor
 
         with ProcessPoolExecutor(os.cpu_count()) as pool, Path(name).open("rb") as opened:
             waiting: list[tuple[Any, int, int]] = []
             while size - start > 2 * LAST_BYTES or waiting:
                 while size - start > 2 * LAST_BYTES and len(waiting) < 4:
-                    opened.seek(min(part_end(start), size - LAST_BYTES))
+                    opened.seek(min(block_end(start), size - LAST_BYTES))
                     end = opened.tell() + len(opened.readline(MOST_LINE))
                     part = pool.submit(read.part(name, start, end))
                     waiting.append((part, start, end))

@@ -1,4 +1,4 @@
-"""``obitus send FILE…``: reports that were written to files where nothing could be sent, brought in as they stand."""
+"""``obitus send FILE…``: sends reports that were written to files where there was no network."""
 
 from __future__ import annotations
 
@@ -12,27 +12,27 @@ from obitus.reading.sending import Sending
 
 MOST_LINE: Final = 1024 * 1024
 KEPT_EVERY: Final = 2000
-"""How far a file is is kept after so many reports."""
+"""The position in a file is stored after so many reports."""
 MOST_EXAMPLES: Final = 5
 
 
 @dataclass(slots=True)
 class Brought:
-    """What came of it."""
+    """The result."""
 
     files: int = 0
     reports: int = 0
     known_before: int = 0
-    """Bytes that were sent by an earlier call."""
+    """Bytes that were sent before."""
     unreadable: int = 0
     examples: list[str] = field(default_factory=list)
-    """Lines that are no report: where, and why."""
+    """Invalid lines: where, and why."""
 
 
 def bring(names: list[str], sending: Sending, marks: Marks) -> Brought:
-    """Send what files hold, each report once, however often this is called; raises ReadingTrouble, SendingTrouble.
+    """Send the reports of files, each once, however often this is called; raises ReadingTrouble, SendingTrouble.
 
-    A line that is not whole yet is left for the next call. What the service refuses is counted by ``sending``.
+    An incomplete last line is left for the next call. ``sending`` counts refused reports.
     """
     found = Brought()
     for name in names:
@@ -46,7 +46,7 @@ def bring(names: list[str], sending: Sending, marks: Marks) -> Brought:
 def _bring_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks: Marks, found: Brought) -> None:
     head = opened.read(HEAD_BYTES)
     identity = marks.identity_of(head)
-    # Of a packed file, and of standard input, nobody knows the size: its ids make sending it again harmless.
+    # The size of a compressed file, and of standard input, is not known: the ids make sending again harmless.
     at = marks.place_of(identity, size) if size != PACKED else 0
     found.known_before += at
     rest = b"" if at >= len(head) else head[at:]
@@ -88,7 +88,7 @@ def _keep(sending: Sending, marks: Marks, identity: str, at: int, size: int) -> 
 
 
 def _pass_over(name: str, opened: IO[bytes], rest: bytes, at: int, number: int, found: Brought) -> tuple[int, bytes]:
-    """Leave out a line that is longer than any report; return where the next one begins, and what is read of it."""
+    """Skip a line that is longer than any report; return where the next one begins, and the part of it that was read."""
     _unreadable(found, name, number, "longer than any report")
     while True:
         end = rest.find(b"\n")

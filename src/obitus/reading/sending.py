@@ -1,4 +1,4 @@
-"""Sending reports of files: in batches, again where the service is busy, with what it refused counted."""
+"""Sending reports of files: in batches, with retries where the service is busy, counting refused ones."""
 
 from __future__ import annotations
 
@@ -20,9 +20,8 @@ MOST_REASONS: Final = 5
 
 
 class Sending:
-    """One service and reporting key. What ``add`` was given is on the service's disk when ``flush`` comes back.
-
-    ``corrects`` says whether this machine's clock made the times: the service puts them right then, where the clock is off.
+    """One service and reporting key. Reports passed to ``add`` are on the service's disk when ``flush`` returns.
+    ``corrects`` says whether this machine's clock made the times: then the service corrects a wrong clock.
     """
 
     def __init__(self, url: str, key: str, *, corrects: bool = True) -> None:
@@ -38,18 +37,18 @@ class Sending:
         self.reasons: list[str] = []
 
     def add(self, report: dict[str, Any]) -> None:
-        """Send a report with its batch; raises a SendingTrouble where the service does not take it."""
+        """Send a report with its batch; raises a SendingTrouble where the service does not accept it."""
         self.add_line(json.dumps(report, ensure_ascii=False).encode("utf-8", "replace"))
 
     def add_line(self, line: bytes) -> None:
-        """Do the same with a report that is a line of JSON already."""
+        """The same for a report that is a line of JSON already."""
         self._lines.append(line)
         self._bytes += len(line)
         if len(self._lines) >= BATCH_REPORTS or self._bytes >= BATCH_BYTES:
             self.flush()
 
     def flush(self) -> None:
-        """Send what waits."""
+        """Send waiting reports."""
         if not self._lines:
             return
         body = gzip.compress(b"\n".join(self._lines), 1)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 
 class ReadingTrouble(Exception):
-    """Raised when files cannot be read, or not as they were asked to be."""
+    """Raised when files cannot be read, or not in the wanted way."""
 
 
 class SendingTrouble(Exception):
@@ -16,8 +16,8 @@ class KeyNotTaken(SendingTrouble):
 
 
 class SendingRefused(SendingTrouble):
-    """Raised when the service refuses what is sent for another reason."""
+    """Raised when the service refuses reports for another reason."""
 
 
 class ServiceAway(SendingTrouble):
-    """Raised when the service does not answer, again and again."""
+    """Raised when the service does not answer after several tries."""

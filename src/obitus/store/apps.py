@@ -58,7 +58,7 @@ def key_with(reader: Reader, key_hash: bytes) -> KnownKey | None:
 
 
 def releases(reader: Reader, app_id: int | None = None) -> list[AppRelease]:
-    """Return the releases of one app or of all, in no order: order is the core's business."""
+    """Return the releases of one app or of all, unordered: ``core`` orders them."""
     return reader.all(AppRelease, _RELEASES) if app_id is None else reader.all(AppRelease, _RELEASES_OF, (app_id,))
 
 
@@ -100,7 +100,7 @@ def revoke_key(connection: sqlite3.Connection, app_id: int, key_id: int, now_ms:
 
 
 def bound_key(connection: sqlite3.Connection, app_id: int, key_id: int, reports: int | None, size: int | None) -> None:
-    """Say how many reports and bytes may come with a key in a day, None for what holds for all; raises NotThere."""
+    """Set how many reports and bytes may come with a key in a day, None for the usual bound; raises NotThere."""
     given = {"id": key_id, "app_id": app_id, "reports": reports, "bytes": size}
     if connection.execute(_BOUND, given).rowcount == 0:
         raise NotThere("the app has no such key, or it was revoked")

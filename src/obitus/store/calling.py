@@ -1,4 +1,4 @@
-"""Counting who calls whom, from runs that were sent whole. Runs on the writer; what is alike in a batch is written once."""
+"""Counting who calls whom, from runs that were sent whole. Runs on the writer; equal entries of a batch are written once."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from obitus.store.days.runs import RunFacts
 SLOTS_KEPT_MS: Final = 4 * DAY_MS
 """How long runs and calls are counted by five minutes too."""
 SPANS_KEPT_MS: Final = 15 * MINUTE_MS
-"""For so long a run waits for the one that called it, whichever comes first."""
+"""How long a run is matched with its caller, whichever comes first."""
 MOST_REMOVED: Final = 5_000
 
 _WHOLE: Final = """
@@ -56,7 +56,7 @@ class _Run(NamedTuple):
 
 
 class CallCounts:
-    """What the runs of one batch come to."""
+    """The counts of the runs of one batch."""
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
@@ -97,7 +97,7 @@ class CallCounts:
             self._called.append(_Run(run.parent, app_id, environment, time_ms, below_ms, run.outcome == "failed"))
 
     def write(self) -> None:
-        """Write all that was counted."""
+        """Write all counts."""
         execute_many = self._connection.executemany
         execute_many(_WHOLE, ((*key, n, self._whole_ms[key]) for key, n in self._whole.items()))
         execute_many(_CALLS, ((*key, *counts) for key, counts in self._calls.items()))
@@ -105,7 +105,7 @@ class CallCounts:
         self._link()
 
     def _link(self) -> None:
-        """Put runs and those that called them together, whichever of them came first."""
+        """Match runs with their callers, whichever came first."""
         linked: list[tuple[int, _Run]] = []
         self._connection.executemany(_SPANS, ((span, *of) for span, of in self._spans.items()))
         found: list[int] = []
@@ -148,12 +148,12 @@ class CallCounts:
 
 
 def slots_at(time_ms: int, received_ms: int) -> Iterator[tuple[int, int]]:
-    """Yield the slots that a time is counted in: minutes and number. Of what is old nobody asks by the minute."""
+    """Yield the slots of a time: minutes and number. Old times have no slots of five minutes."""
     for minutes in (5, 60):
         if minutes == 60 or received_ms - time_ms < SLOTS_KEPT_MS:
             yield minutes, time_ms // (minutes * MINUTE_MS)
 
 
 def prune_spans(connection: sqlite3.Connection, now_ms: int) -> int:
-    """Forget runs that nobody waits for any more; return how many: at most some thousands at a time."""
+    """Forget runs that can no longer be matched; return how many: at most some thousands at a time."""
     return sum(connection.execute(sql, (now_ms - SPANS_KEPT_MS, MOST_REMOVED)).rowcount for sql in _OLD)

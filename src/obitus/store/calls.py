@@ -1,4 +1,4 @@
-"""Who calls whom in a window: apps, their hosts, databases and queues, and which part of their time these take."""
+"""Who calls whom in a window: apps, their hosts, databases and queues, and their share of the time."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ SELECT callers.name AS caller, apps.name AS app, l.below_ms, l.runs, l.failed FR
   WHERE minutes = :minutes AND slot >= :first AND slot < :end{narrowed} GROUP BY caller_id, app_id, below_ms) l
 JOIN apps ON apps.id = l.app_id JOIN apps callers ON callers.id = l.caller_id WHERE apps.removed_ms IS NULL AND callers.removed_ms IS NULL"""
 _OF_EITHER: Final = " AND (SELECT id FROM apps WHERE name = :app) IN (caller_id, app_id)"
-# Of apps that answer at one name, the one that did most often.
+# Of several apps that answer at one name, the most frequent one.
 _ANSWERS: Final = """
 SELECT a.kind, a.name, apps.name AS app, MAX(a.runs) AS runs FROM answered_at a JOIN apps ON apps.id = a.app_id
 WHERE apps.removed_ms IS NULL GROUP BY a.kind, a.name"""
@@ -38,7 +38,7 @@ WHERE apps.removed_ms IS NULL GROUP BY a.kind, a.name"""
 
 @dataclass(slots=True)
 class Called:
-    """Calls of one app to one host, database or queue, or to another app; in all runs, as those that were sent whole tell."""
+    """Calls of one app to one host, database or queue, or to another app; estimated for all runs from those that were sent whole."""
 
     app: str
     kind: CallKind
@@ -57,18 +57,18 @@ class Called:
 
 @dataclass(slots=True)
 class Spent:
-    """What an entry point's runs spent their time with."""
+    """The time of an entry point's runs, by called side."""
 
     app: str
     entry_point: str
     runs: int = 0
     whole: int = 0
     known: int = 0
-    """Runs that some were sent whole of."""
+    """All runs of outcomes of which some were sent whole."""
     took_ms: float = 0
-    """In all runs, as those that were sent whole tell."""
+    """Estimated for all runs from those that were sent whole."""
     with_ms: defaultdict[tuple[CallKind, str], float] = field(default_factory=lambda: defaultdict(float))
-    """By whom was called, the same."""
+    """The same by called side."""
 
 
 @dataclass(slots=True)
@@ -95,13 +95,13 @@ class Calls:
     linked: dict[tuple[str, str], Linked] = field(default_factory=dict)
     runs: int = 0
     whole: int = 0
-    """Runs that were sent whole: what calls are known from."""
+    """Runs that were sent whole, from which calls are known."""
 
 
 def calls(reader: Reader, slots: Slots, window: Window) -> Calls:
-    """Return who called whom in slots; ``window`` says of which app, environment and release.
-
-    Only some runs are sent whole: those that failed, and some that did not. Each stands for as many as ended like it at its entry point.
+    """Return who called whom in slots; ``window`` selects app, environment and release. Only some runs are sent
+    whole: those that failed, and some that did not. Each represents all runs of its entry point with the same
+    outcome.
     """
     narrowed, params = narrowed_to(slots, window)
     found = Calls()
@@ -129,7 +129,7 @@ def calls(reader: Reader, slots: Slots, window: Window) -> Calls:
         if alike.below_ms >= 0:
             called.durations[alike.below_ms] += alike.calls * times
         if alike.kind != "queue":
-            # To put something into a queue is not to wait for what becomes of it.
+            # Putting a job into a queue does not wait for the job.
             of_point = found.spent.setdefault((alike.app, alike.entry_point), Spent(alike.app, alike.entry_point))
             of_point.with_ms[alike.kind, alike.target] += alike.spent_ms * times
     of_links = narrowed.replace(NARROWED["app"], _OF_EITHER).replace(NARROWED["release"], "")
@@ -143,7 +143,7 @@ def calls(reader: Reader, slots: Slots, window: Window) -> Calls:
 
 
 def healthy_weights(reader: Reader, slots: Slots, window: Window) -> dict[tuple[str, str], float]:
-    """Return by app and entry point for how many healthy runs each that was sent whole stands."""
+    """Return by app and entry point how many healthy runs each one that was sent whole represents."""
     narrowed, params = narrowed_to(slots, window)
     rows = reader.all(RunsWhole, _WHOLE.format(narrowed=narrowed), params)
     return {

@@ -1,4 +1,4 @@
-"""The commits of releases, found by what a failing stack names."""
+"""The commits of releases, found by the names on a failing stack."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _ADD_LIBRARY = (
 )
 _ADD_KEY = "INSERT INTO commit_keys (release_id, kind, key, commit_id) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING"
 _SET_REVISION = "UPDATE releases SET revision = ? WHERE id = ?"
-# Every changed library is looked at: an own stack does not name the library that made it fail.
+# Every changed library is included: an own stack does not name the library that made it fail.
 _CANDIDATES = """
 SELECT DISTINCT k.commit_id FROM commit_keys k
 WHERE k.release_id = :release_id AND ((k.kind = 'f' AND k.key IN (SELECT value FROM json_each(:files)))
@@ -44,7 +44,7 @@ _REVISIONS = "SELECT version, revision FROM releases WHERE app_id = ? AND revisi
 
 
 def add(connection: sqlite3.Connection, release_id: int, commits: Sequence[Commit], revision: str | None) -> int:
-    """Keep the commits of a release, and of what commit it was made; return how many were not there yet."""
+    """Store the commits of a release, and the commit of the release itself; return how many were new."""
     added = 0
     for commit in commits:
         row = connection.execute(
@@ -70,7 +70,7 @@ def add(connection: sqlite3.Connection, release_id: int, commits: Sequence[Commi
 
 
 def candidates(reader: Reader, release_id: int, files: Iterable[str], names: Iterable[str]) -> list[Commit]:
-    """Return the commits of a release that touched a file of such a name, or a name, or a library."""
+    """Return the commits of a release that touched a file or a name on the stack, or a library."""
     values = {
         "release_id": release_id,
         "files": json.dumps(sorted(files)),
@@ -97,5 +97,5 @@ def latest(reader: Reader, release_id: int, most: int) -> list[CommitLine]:
 
 
 def revisions(reader: Reader, app_id: int) -> dict[str, str]:
-    """Return the commit that each release of an app was made of, as far as told."""
+    """Return the commit of each release of an app, where it was reported."""
     return dict(reader.all(Revision, _REVISIONS, (app_id,)))

@@ -1,4 +1,5 @@
-"""The thin layer over ``sqlite3``: opening, reading. Errors become ours, with SQLite's own name in them."""
+"""The thin layer over ``sqlite3``: opening and reading. Its errors become those of ``store.errors``, with SQLite's
+own name in them."""
 
 from __future__ import annotations
 
@@ -27,7 +28,7 @@ _log = logging.getLogger("obitus.store")
 LOCK_NAME: Final = "obitus.lock"
 READ_LIMIT_S: Final = 10.0
 BUSY_S: Final = 5.0
-"""How long another process may hold the file before it is told."""
+"""How long another process may hold the file before that is an error."""
 
 Row = sqlite3.Row
 Params = Sequence[Any] | dict[str, Any]
@@ -35,7 +36,7 @@ Params = Sequence[Any] | dict[str, Any]
 
 @contextmanager
 def our_errors(path: Path) -> Iterator[None]:
-    """Turn the driver's errors into ours."""
+    """Convert the driver's errors to those of ``store.errors``."""
     try:
         yield
     except sqlite3.Error as error:
@@ -80,12 +81,12 @@ LARGE_CACHE: Final = "PRAGMA cache_size = -65536"
 MIDDLE_CACHE: Final = "PRAGMA cache_size = -16384"
 SMALL_CACHE: Final = "PRAGMA cache_size = -2048"
 NO_FILES_ASIDE: Final = "PRAGMA temp_store = MEMORY"
-"""What a job that fails is taken back with stays in memory; otherwise each commit makes a file outside of the data folder."""
+"""The rollback journal of a savepoint stays in memory; otherwise each commit makes a file outside of the data folder."""
 """How many KiB of a file a connection keeps in memory."""
 
 
 def open_as_writer(path: Path, cache: str) -> sqlite3.Connection:
-    """Open (or make) a file for the one writer; what is committed is on disk. Readable by its owner only. Driver's errors."""
+    """Open (or make) a file for the one writer; commits are synced to disk. Readable by its owner only. Raises the driver's errors."""
     try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         if not path.exists():
@@ -104,16 +105,15 @@ def open_as_writer(path: Path, cache: str) -> sqlite3.Connection:
         connection.execute(cache)
         connection.execute("PRAGMA journal_size_limit = 67108864")
     except BaseException:
-        # An open connection would hold the lock of a step that broke half-way.
+        # An open connection would hold the lock of an interrupted step.
         connection.close()
         raise
     return connection
 
 
 def open_as_reader(path: Path, cache: str, tables: dict[str, str], sight: Sight) -> ReadingConnection:
-    """Open a file that is there for reading alone, from any thread. Driver's errors.
-
-    ``tables`` says which of a file's tables hold something of apps; of these only what ``sight`` sees is there.
+    """Open an existing file for reading alone, from any thread. Raises the driver's errors. ``tables`` lists a
+    file's tables with records of apps; of these only what ``sight`` allows is visible.
     """
     address = f"{path.absolute().as_uri()}?mode=ro"
     factory = ReadingConnection if sight.is_whole else NarrowedConnection
@@ -121,26 +121,26 @@ def open_as_reader(path: Path, cache: str, tables: dict[str, str], sight: Sight)
     connection.row_factory = sqlite3.Row
     if not sight.is_whole:
         narrow(connection, tables, sight)
-    # After the views: from here on nothing can be made any more.
+    # After the views: from here on nothing can be created any more.
     connection.execute("PRAGMA query_only = ON")
     connection.execute(cache)
     return connection
 
 
 def let_go(connection: sqlite3.Connection, path: Path) -> None:
-    """Close a writer's file. All is in one file then, and stays so: what copies it needs no second one."""
+    """Close a writer's file, with everything in one file: a copy needs no second one."""
     try:
         connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         connection.execute("PRAGMA journal_mode = DELETE")
     except sqlite3.Error as error:
-        # Somebody may be reading it.
+        # It may be open for reading.
         _log.debug("%s could not be put into one file (%s); whoever writes it next does it", path, error)
     finally:
         connection.close()
 
 
 def file_identity(path: Path) -> tuple[int, int] | None:
-    """Return which file a path leads to, None where there is none."""
+    """Return the identity of the file at a path, None where there is none."""
     try:
         found = path.stat()
     except OSError:
@@ -149,12 +149,12 @@ def file_identity(path: Path) -> tuple[int, int] | None:
 
 
 def lock_folder(folder: Path) -> IO[str]:
-    """Take a folder of records for this process, for as long as the file that is returned is open; raises StoreInUse."""
+    """Lock a folder of records for this process, as long as the returned file is open; raises StoreInUse."""
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     path = folder / LOCK_NAME
     opened = os.fdopen(os.open(path, os.O_RDWR | os.O_CREAT | os.O_APPEND, 0o600), "a+", encoding="ascii")
     if path.stat().st_mode & 0o077:
-        # Versions before made it readable for all; it may be somebody else's.
+        # Earlier versions made it readable for all; it may belong to another user.
         with contextlib.suppress(OSError):
             path.chmod(0o600)
     if fcntl is None:
@@ -201,7 +201,7 @@ def beside(path: Path, work: Callable[[sqlite3.Connection], None]) -> None:
 
 Kept = TypeVar("Kept")
 MOST_REMEMBERED: Final = 100
-"""Things that one thread remembers of the file as it is."""
+"""A thread's cache for the present state of the file."""
 
 
 def typed(cursor: sqlite3.Cursor, kind: Callable[..., Kept]) -> list[Kept]:
@@ -225,9 +225,8 @@ def column_of(cursor: sqlite3.Cursor, kind: type[Kept]) -> list[Kept]:
 
 
 class Reader:
-    """Read-only connections, one for each thread that asks. Each reading has a time limit.
-
-    With a sight that is not whole they show nothing of other apps.
+    """Read-only connections, one for each thread. Each statement has a time limit. With a limited sight they show
+    nothing of other apps.
     """
 
     def __init__(self, path: Path, sight: Sight = WHOLE) -> None:
@@ -243,7 +242,7 @@ class Reader:
             return connection.execute(sql, params).fetchall()
 
     def all(self, kind: Callable[..., Kept], sql: str, params: Params = ()) -> list[Kept]:
-        """Run one reading statement and return all its rows, as what ``kind`` makes of them: a type of ``store.rows``."""
+        """Run one reading statement and return all its rows as ``kind``, a type of ``store.rows``."""
         with self.lend() as connection:
             return typed(connection.execute(sql, params), kind)
 
@@ -273,7 +272,7 @@ class Reader:
 
     @contextmanager
     def lend(self) -> Iterator[sqlite3.Connection]:
-        """Lend this thread's connection, with the time limit of one reading."""
+        """Lend this thread's connection, with the time limit of one statement."""
         connection = self._connection()
         ends = time.monotonic() + READ_LIMIT_S
         with our_errors(self.path):
@@ -281,7 +280,7 @@ class Reader:
             yield connection
 
     def remembered(self, what: Hashable, read: Callable[[], Kept]) -> Kept:
-        """Return what ``read`` makes of the file, read again where anything in it was written since; each thread remembers for itself."""
+        """Return the result of ``read`` on the file, cached for each thread until the file is written."""
         with self.lend() as connection:
             state = int(connection.execute("PRAGMA data_version").fetchone()[0])
         known: dict[Hashable, Any]

@@ -1,7 +1,6 @@
-"""What people decide about issues, one or many at once, and how that is taken back. Runs on the writer.
-
-A decision goes through whole for each issue, or not at all. Before it changes one, it keeps how that was: as long as nobody
-changed it since, it can be put back.
+"""Decisions of people about issues, one or many at once, and their undo. Runs on the writer. For each issue a
+decision is made whole, or not at all. It stores the issue's earlier state, which can be restored as long as nobody
+has changed the issue since.
 """
 
 from __future__ import annotations
@@ -23,7 +22,7 @@ from obitus.store.errors import ChangedMeanwhile, NotThere, StoreError
 from obitus.store.issues import SETTLINGS, add_history, note
 
 KEPT_MS: Final = 7 * DAY_MS
-"""So long a decision can be taken back."""
+"""How long a decision can be undone."""
 MOST_PRUNED: Final = 200
 
 _NOW: Final = """
@@ -75,41 +74,41 @@ _NO_OLD: Final = "DELETE FROM decisions WHERE id IN (SELECT value FROM json_each
 Person = tuple[int, str]
 """Number and name."""
 By = tuple[int | None, str]
-"""Number and name, or no number and in words who or what decides."""
+"""Number and name, or no number and a text that says who or what decides."""
 
 
 @dataclass(frozen=True, slots=True)
 class Seen:
-    """What somebody saw of an issue who decides on it. What is None is not looked at."""
+    """The state of an issue as the deciding person saw it. None is not compared."""
 
     state: State | None = None
     since_ms: int | None = None
-    """When it came into that state."""
+    """Since when it was in that state."""
     holder: str | None = None
     """Who had it, '' for nobody."""
 
 
 @dataclass(frozen=True, slots=True)
 class Order:
-    """What somebody decides about an issue: one of these."""
+    """A decision about an issue: one of these."""
 
     state: Decision | None = None
     settling: Settling | None = None
     until: Until = field(default_factory=Until)
-    """Of one that is parked."""
+    """For a parked one."""
     newest: str | None = None
-    """The newest release known, for one that is parked."""
+    """For a parked one: the newest release known."""
     to: str | None = None
-    """Whose it is from now on, '' for nobody's."""
+    """Who gets it, '' for nobody."""
     waits_for: str | None = None
     level: Level | None = None
     weighs: bool = False
-    """Whether ``level`` is said; with None it is worked out again."""
+    """Whether ``level`` is set; with None it is computed again."""
 
 
 @dataclass(frozen=True, slots=True)
 class Decided:
-    """What came of a decision: its number to take it back by (None where nothing was done), and what was not done and why."""
+    """The result of a decision: its number for undoing it (None where nothing was done), and what was not done and why."""
 
     number: int | None
     done: list[int]
@@ -119,9 +118,8 @@ class Decided:
 def decide(
     connection: sqlite3.Connection, orders: Sequence[tuple[int, Seen, Order]], by: Person, now_ms: int
 ) -> Decided:
-    """Carry out what somebody decided about some issues, and put it on the history of each.
-
-    An issue that is not there, or not as it was seen, is left as it is; the others are decided on.
+    """Make a decision about some issues, and add it to the history of each. An issue that does not exist, or is not
+    as it was seen, is left as it is; the others are changed.
     """
     number = int(connection.execute(_BEGIN, (by[0], now_ms)).fetchone()[0])
     done: list[int] = []
@@ -150,9 +148,8 @@ def decide(
 def decide_by_link(
     connection: sqlite3.Connection, issue_id: int, order: Order, by: Person | None, said_by: str, now_ms: int
 ) -> str:
-    """Carry out what somebody decided by a link in a message; return what was done, in words.
-
-    ``by`` is whose channel the message went to. Of a team's channel nobody knows who it was: the history says which link.
+    """Make the decision of a link in a message; return what was done, in words. ``by`` is the person of the
+    message's channel. For a team's channel the person is not known: the history names the link.
     """
     if by is not None:
         found = decide(connection, [(issue_id, Seen(), order)], by, now_ms)
@@ -227,10 +224,7 @@ def _set_state(
     by: By,
     now_ms: int,
 ) -> str:
-    """Give an issue another state.
-
-    What was settled for everywhere replaces all earlier settlings; what was settled in one environment, that one's.
-    """
+    """Change the state of an issue. A settling for everywhere replaces all earlier ones; a settling in one environment that one's."""
     state, settling = state_after(decision), order.settling
     said = {
         "accept": "accepted it",
@@ -248,7 +242,7 @@ def _set_state(
     }
     connection.execute(_DECIDE, values)
     if decision == "accept":
-        # Who accepts it has it, where nobody has.
+        # Whoever accepts an issue that nobody has, has it.
         connection.execute(_TAKE_UP, {"id": issue_id, "person_id": by[0]})
     else:
         connection.execute(_WAITS_NO_MORE, {"id": issue_id})
@@ -264,7 +258,7 @@ def _set_state(
 def _hand_over(
     connection: sqlite3.Connection, issue_id: int, before: dict[str, Any], order: Order, by: Person, now_ms: int
 ) -> str:
-    """Give an issue to somebody, or to nobody, and say what it waits for; raises NotThere for somebody who may not have it."""
+    """Give an issue to a person, or to nobody, and set what it waits for; raises NotThere for a person who may not have it."""
     had, after = before["holder"] or "", before["holder"] or "" if order.to is None else order.to
     waits_for = before["waits_for"] if order.waits_for is None else order.waits_for
     if (had, before["waits_for"]) == (after, waits_for):
@@ -283,22 +277,21 @@ def _hand_over(
 
 
 def latest_of(reader: Reader, person_id: int, now_ms: int) -> int | None:
-    """Return the number of somebody's latest decision that was not taken back."""
+    """Return the number of a person's latest decision that was not undone."""
     found = reader.column(int, _LATEST_OF_PERSON, (person_id, now_ms - KEPT_MS))
     return found[0] if found else None
 
 
 def issues_of(reader: Reader, number: int) -> set[int]:
-    """Return the issues that a decision changed, as far as the reader sees them."""
+    """Return the issues that a decision changed, limited to those that the reader sees."""
     return set(reader.column(int, _DECIDED_ISSUES, (number,)))
 
 
 def take_back(
     connection: sqlite3.Connection, number: int, issue_ids: set[int], by: Person, now_ms: int
 ) -> tuple[str, Decided]:
-    """Put issues back to how they were before a decision; return what it had done, and what became of each issue.
-
-    Only those in ``issue_ids`` are looked at. One that was changed since is left as it is. Raises NotThere.
+    """Undo a decision; return what it had done, and the result for each issue. Only issues in ``issue_ids`` are
+    changed. One that was changed since is left as it is. Raises NotThere.
     """
     row = connection.execute(_DECISION, (number,)).fetchone()
     if row is None:
@@ -310,7 +303,7 @@ def take_back(
         issue_id = int(one["issue_id"])
         if issue_id not in issue_ids:
             continue
-        # Put back or not, it is done with: what somebody changed since can never be put back.
+        # Undone or not, it is over: an issue that was changed since can never be restored.
         connection.execute(_DONE_WITH, (number, issue_id))
         latest = connection.execute(_LATEST, (issue_id,)).fetchone()
         if latest is None or latest["id"] != one["history_id"]:
@@ -321,7 +314,7 @@ def take_back(
             connection, issue_id, json.loads(one["before"]), f"{by[1]} took back: {whose}{row['said']}.", by, now_ms
         )
         done.append(issue_id)
-    # Who does not see all of its issues takes back a part of it.
+    # A person who does not see all of its issues undoes a part of it.
     if connection.execute(_DECIDED_ISSUES, (number,)).fetchone() is None:
         connection.execute(_UNDONE, (now_ms, by[0], number))
     return row["said"], Decided(number, done, left)
@@ -337,7 +330,7 @@ def _restore(
         connection.execute(_SETTLE, settling | {"id": issue_id})
     parking.parked_no_more(connection, issue_id)
     if before["parking"] is not None:
-        # What failed meanwhile counts, as if it had been parked all along.
+        # Failures meanwhile count, as if it had been parked all along.
         meanwhile = max(0, now["failures"] - before["failures"])
         kept = before["parking"] | {"id": issue_id, "failed": before["parking"]["failed"] + meanwhile}
         connection.execute(_RESTORE_PARKING, kept)
@@ -351,7 +344,7 @@ _RESTORED: Final = (
 
 
 def prune(connection: sqlite3.Connection, now_ms: int) -> int:
-    """Forget decisions that are too old to be taken back; return how many: some hundreds at a time."""
+    """Forget decisions that are too old to be undone; return how many: some hundreds at a time."""
     found = connection.execute(_OLD, (now_ms - KEPT_MS, MOST_PRUNED)).fetchall()
     old = json.dumps([row[0] for row in found])
     connection.execute(_NO_OLD_ISSUES, (old,))
@@ -360,5 +353,5 @@ def prune(connection: sqlite3.Connection, now_ms: int) -> int:
 
 
 def many_said(said: str, count: int) -> str:
-    """Say a decision with its issues: ``accepted it`` on 3 becomes ``accepted it, 3 issues``."""
+    """Write a decision with its issues: ``accepted it`` on 3 becomes ``accepted it, 3 issues``."""
     return f"{said}, {count_of(count, 'issue')}"

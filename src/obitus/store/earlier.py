@@ -1,4 +1,4 @@
-"""Settled issues that may have looked like another one: candidates, a bounded number, the latest settled first."""
+"""Settled issues that may be similar to another one: candidates, a bounded number, the latest settled first."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ FROM issues i JOIN apps ON apps.id = i.app_id AND apps.removed_ms IS NULL"""
 _OPEN: Final = (
     " AND i.settled_ms IS NOT NULL AND i.merged_into IS NULL AND i.id <> :id ORDER BY i.settled_ms DESC LIMIT :most"
 )
-# Whatever app: the same library fails in several, and who solved it there knows.
+# Of any app: the same library fails in several, and may have been solved in another one.
 _BY_PLACE: Final = f"{_COLUMNS} WHERE i.place = :place AND i.place <> ''{_OPEN}"
 _BY_TYPE: Final = f"{_COLUMNS} WHERE i.type IN (:type, :cause){_OPEN}"
 _BY_POINT: Final = (
@@ -47,13 +47,13 @@ def candidates(reader: Reader, issue: Issue) -> list[SettledThen]:
 
 
 def looks_of(reader: Reader, row: Issue | SettledThen, *, traits: bool = False) -> Looks:
-    """Return what an issue looks like; with its ``traits`` where these are worth a reading."""
+    """Return the compared properties of an issue; with its ``traits`` where these are needed."""
     known = traits_of(reader, row.id) if traits else []
     message = template(row.message)
     return Looks(row.type, row.cause, row.place, message, row.entry_point, known[0] if known else None)
 
 
 def settled_by(reader: Reader, issue_id: int) -> str:
-    """Return how an issue was settled last, in words, '' where nothing says so."""
+    """Return how an issue was settled last, in words, '' where that is not known."""
     found = reader.column(str, _HOW, (issue_id,))
     return found[0] if found else ""

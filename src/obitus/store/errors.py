@@ -2,21 +2,21 @@
 
 StoreError
 ├── StoreBusy         the queue of the writer is full: send again later
-├── StoreTrouble      the file cannot be written or read now, whatever is asked: nothing was taken, send again
+├── StoreTrouble      the file cannot be written or read now, for any request: nothing was stored, send again
 │   ├── StoreFull     the disk is full: free space
-│   ├── StoreFaulty   the disk does not do what it is asked to (input or output error)
+│   ├── StoreFaulty   the disk answers with errors (input or output error)
 │   ├── StoreLocked   another process holds the file
 │   ├── StoreReadOnly the file or its folder may not be written, or was moved away
 │   └── StoreDamaged  the file is damaged
 ├── StoreInUse        another service runs on the folder
 ├── StoreTooNew       the file was written by a later version of Obitus
-├── StoreBroken       SQLite refused what was to be written, for itself
+├── StoreBroken       SQLite refused the record itself
 ├── QueryTooLong      a reading took longer than its time limit
-├── TooMany           there are as many of these as there may be
+├── TooMany the bound of these is reached
 ├── NotThere          the record asked for does not exist
-├── ChangedMeanwhile  what was decided on is not any more what was seen
-├── LastOwner         nobody would be left who may administer
-├── EvidenceGone      what was reported was removed, or its file is missing; what was counted is there
+├── ChangedMeanwhile  the decided object has changed since it was seen
+├── LastOwner         no owner would be left
+├── EvidenceGone      the report was removed, or its file is missing; its counts are kept
 └── AlreadyThere      a record of that name exists
 """
 
@@ -38,13 +38,13 @@ class StoreBusy(StoreError):
 
 
 class StoreTrouble(StoreError):
-    """Base of what is wrong with the file and not with what was to be written: whoever sent it sends it again."""
+    """Base of errors of the file, not of the record: its sender sends it again."""
 
     slug = "store-faulty"
 
 
 class StoreFull(StoreTrouble):
-    """Raised when the disk is full; nothing of the transaction was kept."""
+    """Raised when the disk is full; the transaction was rolled back."""
 
     slug = "disk-full"
 
@@ -98,7 +98,7 @@ class QueryTooLong(StoreError):
 
 
 class TooMany(StoreError):
-    """Raised when there are as many of something as there may be."""
+    """Raised when the bound of something is reached."""
 
     slug = "too-many"
 
@@ -110,19 +110,19 @@ class NotThere(StoreError):
 
 
 class LastOwner(StoreError):
-    """Raised when the only owner would leave, or be one no more."""
+    """Raised when the only owner would be removed, or get another role."""
 
     slug = "last-owner"
 
 
 class EvidenceGone(StoreError):
-    """Raised when what was reported is no longer kept: removed after its time, or its file is missing. Says which, and since when."""
+    """Raised when a report is no longer kept: removed after its time, or its file is missing. Says which, and since when."""
 
     slug = "evidence-gone"
 
 
 class ChangedMeanwhile(StoreError):
-    """Raised when what somebody decided on is not any more what they saw; says what it is now, ``there`` as fields where that helps."""
+    """Raised when an object has changed since a person saw it; says its present state, in ``there`` as fields."""
 
     slug = "changed-meanwhile"
 
@@ -132,7 +132,7 @@ class ChangedMeanwhile(StoreError):
 
 
 UNREADABLE = (EvidenceGone, StoreDamaged)
-"""What reading a day's file may raise though nothing is wrong with the question: it costs that day, and no other."""
+"""Errors of a day's file, not of the question: only that day is missing from the answer."""
 
 
 class AlreadyThere(StoreError):

@@ -1,4 +1,4 @@
-"""Events: what happened, in order. Written in the transaction in which it did, read by jobs that each keep their own position."""
+"""Events, in order. Written in the transaction in which they happen, read by jobs that each have their own position."""
 
 from __future__ import annotations
 
@@ -17,9 +17,9 @@ Kind = Literal[
     "release-seen", "release-changed", "deploy", "rate-stepped-up", "rate-step-ended", "quiet-failure", "alert-fired", "alert-over", "act",
 ]  # fmt: skip
 KEPT_MS: Final = DAY_MS
-"""How long an event is kept that all jobs have read."""
+"""How long an event is kept after all jobs have read it."""
 TARGET_MS: Final = 7 * DAY_MS
-"""How long one is kept for a target that records are passed on to, and that is away."""
+"""How long one is kept for a target that is away."""
 MOST_REMOVED: Final = 2000
 MOST_READ: Final = 500
 
@@ -40,7 +40,7 @@ DELETE FROM events WHERE id IN (
 
 @dataclass(frozen=True, slots=True)
 class Event:
-    """Something that happened. Numbers only grow."""
+    """An event. Numbers only grow."""
 
     id: int
     time_ms: int
@@ -49,12 +49,12 @@ class Event:
 
 
 def add(connection: sqlite3.Connection, kind: Kind, now_ms: int, **subject: Any) -> None:
-    """Write down that something happens, in the transaction in which it does."""
+    """Add an event, in the transaction in which it happens."""
     connection.execute(_ADD, (now_ms, kind, json.dumps(subject, ensure_ascii=False)))
 
 
 def after(reader: Reader, number: int, most: int = MOST_READ) -> list[Event]:
-    """Return the events behind a number, in order."""
+    """Return the events after a number, in order."""
     return [
         Event(row.id, row.time_ms, row.kind, json.loads(row.subject))
         for row in reader.all(EventRow, _AFTER, (number, most))
@@ -73,22 +73,22 @@ def position(reader: Reader, job: str) -> int | None:
 
 
 def move(connection: sqlite3.Connection, job: str, number: int) -> None:
-    """Keep how far a job has read."""
+    """Store the position of a job."""
     connection.execute(_MOVE, (job, number))
 
 
 def jobs(reader: Reader) -> list[str]:
-    """Return the jobs whose positions are kept."""
+    """Return the jobs with stored positions."""
     return reader.column(str, _JOBS)
 
 
 def forget_positions(connection: sqlite3.Connection, gone: Sequence[str]) -> None:
-    """Forget how far jobs had read that are no more."""
+    """Forget the positions of jobs that no longer exist."""
     connection.executemany(_FORGET, [(job,) for job in gone])
 
 
 def prune(connection: sqlite3.Connection, now_ms: int) -> int:
-    """Remove old events that all jobs have read, but for the newest; return how many: at most some thousands at a time."""
+    """Remove old events that all jobs have read, except the newest; return how many: at most some thousands at a time."""
     return connection.execute(
         _PRUNE, {"before_ms": now_ms - KEPT_MS, "bound_ms": now_ms - TARGET_MS, "most": MOST_REMOVED}
     ).rowcount

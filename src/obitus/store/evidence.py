@@ -29,7 +29,7 @@ SAMPLES_TO_TRAIN: Final = 1000
 DICTIONARY_BYTES: Final = 64 * 1024
 LEVEL: Final = 3
 AT_ONCE: Final = 100
-"""Reports that are read together: some hundred kilobytes once they are unpacked."""
+"""Reports that are read together: some hundred kilobytes when decompressed."""
 
 _NEWEST_DICTIONARY = "SELECT id, body FROM dictionaries ORDER BY id DESC LIMIT 1"
 _DICTIONARY = "SELECT body FROM dictionaries WHERE id = ?"
@@ -51,7 +51,7 @@ def batched(items: Iterable[int], most: int) -> Iterator[list[int]]:
 
 
 class Packer:
-    """Packs whole reports. Safe to use from several threads: each has its own compressor."""
+    """Compresses whole reports. Safe to use from several threads: each has its own compressor."""
 
     def __init__(self) -> None:
         self._local = threading.local()
@@ -60,7 +60,7 @@ class Packer:
 
     def pack(self, report_json: bytes) -> tuple[bytes, int | None]:
         """Return the compressed report and the id of the dictionary used, if any."""
-        # A compressor holds a state of its own: two threads with one would mix their reports.
+        # A compressor has state: two threads with one would mix their reports.
         active = self._active
         if getattr(self._local, "packs_with", -1) != active:
             dictionary = self._dictionaries[active] if active is not None else None
@@ -70,9 +70,9 @@ class Packer:
         return compressor.compress(report_json), active
 
     def use(self, dictionary_id: int, body: bytes) -> None:
-        """Pack with this dictionary from now on; it must have been committed before."""
+        """Compress with this dictionary from now on; it must have been committed before."""
         self._dictionaries[dictionary_id] = zstandard.ZstdCompressionDict(body)
-        # Last: another thread may be packing, and looks the dictionary up by this number.
+        # Last: another thread may be compressing, and looks the dictionary up by this number.
         self._active = dictionary_id
 
     @property
@@ -83,14 +83,14 @@ class Packer:
 
 
 class Evidence(Packer):
-    """Packs and unpacks whole reports, and reads them from the files of their days."""
+    """Compresses and decompresses whole reports, and reads them from the files of their days."""
 
     def __init__(self, reader: Reader, days: DayReaders) -> None:
         super().__init__()
         self._reader, self._days = reader, days
         self._reports_to_train = SAMPLES_TO_TRAIN
         self.turn_back: Callable[[int, bytes], bytes | None] | None = None
-        """What a failure's frames are turned back with that were of code that was built, where its source map came later."""
+        """Maps frames of built code back, for failures whose source maps came later."""
         newest = reader.first(Dictionary, _NEWEST_DICTIONARY)
         if newest is not None:
             self.use(newest.id, newest.body)
@@ -119,9 +119,8 @@ class Evidence(Packer):
         return found
 
     def contents(self, seqs: Iterable[int], *, ids: bool = True) -> Iterator[dict[str, Any] | None]:
-        """Yield reports in the order of their numbers given, some of a day read at a time; None for each that cannot be read any more.
-
-        Without ``ids`` log records come without theirs: these cost one search of the whole day.
+        """Yield reports in the order of the numbers, some of a day read at a time; None for each that cannot be read
+        any more. Without ``ids`` log records have no ids: these cost one search of the whole day.
         """
         for batch in batched(seqs, AT_ONCE):
             places: dict[int, list[int]] = {}
@@ -133,13 +132,13 @@ class Evidence(Packer):
                 try:
                     found |= {seq_of(day, place): body for place, body in self._read_day(day, wanted, ids=ids).items()}
                 except UNREADABLE as error:
-                    # Whoever goes through thousands meets many of one day: that is no news for the log.
+                    # A loop over thousands has many of one day: that is not logged each time.
                     _log.debug("reports are passed over: %s", error)
             for seq in batch:
                 yield json.loads(found[seq]) if seq in found else None
 
     def _read_day(self, day: int, places: Sequence[int], *, ids: bool = True) -> dict[int, bytes]:
-        """Return the JSON of those reports of a day that are there, by place; raises what cannot be read."""
+        """Return the JSON of existing reports of a day, by place; raises where the file cannot be read."""
         wanted = json.dumps(places)
         with self._days.open(day) as connection:
             found = {row.place: self._body(row) for row in typed(connection.execute(_BODIES, (wanted,)), BodyOfReport)}
@@ -159,7 +158,7 @@ class Evidence(Packer):
         rows = typed(connection.execute(logs.SOME, (wanted,)), LogRow)
         if not rows:
             return {}
-        # An index from numbers to ids would cost each record more than one search of the day costs the few that are opened.
+        # An index from numbers to ids would cost every record; a search of the day is needed only for the few that are opened.
         known = dict(typed(connection.execute(_IDS, (wanted,)), IdOfReport)) if ids else {}
         releases = json.dumps(sorted({row.release_id for row in rows}))
         versions = dict(self._reader.all(Version, _RELEASES, (releases,)))
@@ -194,7 +193,7 @@ class Evidence(Packer):
             samples += [self.unpack(row.body, row.dictionary_id) for row in rows]
             if len(samples) >= SAMPLES_TO_TRAIN:
                 return zstandard.train_dictionary(DICTIONARY_BYTES, samples).as_bytes()
-        # Most are logs, which have no evidence: not to be looked at again at each turn.
+        # Most are logs, which have no evidence: they are not read again at each turn.
         self._reports_to_train = 2 * self._reports()
         return None
 

@@ -1,4 +1,4 @@
-"""Looking at a data folder from outside: what is wrong with it, or soon will be. Nothing is changed, also while a service runs on it."""
+"""Examining a data folder from outside: what is wrong with it, or soon will be. Nothing is changed; a service may run on it."""
 
 from __future__ import annotations
 
@@ -23,22 +23,22 @@ from obitus.store.days.files import FOLDER, path_of
 from obitus.store.migrations import SCHEMA_VERSION
 
 Grade = Literal["right", "soon", "wrong"]
-"""``soon``: it works, and something should be done before it does not."""
+"""``soon``: it works, but something should be done soon."""
 
 HARDLY_FREE: Final = 50_000_000
 LARGE_WAL: Final = 256 * 1024 * 1024
-"""Bytes: the service lets it grow to 64 MiB; more means that something reads one state of the file for long."""
+"""Bytes: the service lets it grow to 64 MiB; more means that a long reading transaction is open."""
 OLD_BACKUP_MS: Final = 7 * DAY_MS
 AHEAD_MS: Final = 5 * MINUTE_MS
 LEAST_SQLITE: Final = (3, 35, 0)
 FAR_DISKS: Final = frozenset({"nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "fuse.sshfs", "fuse.s3fs", "afs", "ceph"})
-"""File systems over a network: processes do not see each other's locks and shared memory on them as SQLite's WAL needs it."""
+"""Network file systems: locks and shared memory do not work there as SQLite's WAL needs them."""
 _NEWEST: Final = "SELECT MAX(latest_ms) FROM days"
 _SEALED: Final = "SELECT EXISTS (SELECT 1 FROM channels) OR EXISTS (SELECT 1 FROM passing)"
 
 
 class Finding(NamedTuple):
-    """One thing that was looked at."""
+    """One check."""
 
     what: str
     grade: Grade
@@ -47,7 +47,7 @@ class Finding(NamedTuple):
 
 
 def examine(data: Path, now_ms: int, *, is_running: bool) -> Iterator[Finding]:
-    """Yield what is found of a data folder; ``is_running`` says whether a service runs on it."""
+    """Yield the checks of a data folder; ``is_running`` says whether a service runs on it."""
     yield _sqlite()
     if not data.exists():
         yield Finding(

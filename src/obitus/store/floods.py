@@ -1,4 +1,4 @@
-"""Failures that are counted and not kept whole: of one batch, added to the ones that stand for them. Runs on the writer."""
+"""Failures of one batch that are counted and not kept whole, added to those that represent them. Runs on the writer."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ ON CONFLICT DO UPDATE SET failures = failures + excluded.failures, new = new + e
 
 @dataclass(slots=True)
 class _Behind:
-    """Those that one failure stands for, as far as they are of this batch."""
+    """Those of this batch that one failure represents."""
 
     alike: Alike
     first_ms: int
@@ -38,7 +38,7 @@ class _Behind:
 
 
 class Crowd:
-    """What one batch only counts."""
+    """The failures of one batch that are only counted."""
 
     def __init__(self, connection: sqlite3.Connection, days: WritingDays) -> None:
         self._connection, self._days = connection, days
@@ -47,7 +47,7 @@ class Crowd:
         self._kept: set[int] = set()
 
     def standing(self, alike: Alike, time_ms: int, received_ms: int, *, was_counted: bool = False) -> int | None:
-        """Return the number of the failure that stands for this one; None where it is to be kept whole."""
+        """Return the number of the failure that represents this one; None where it is to be kept whole."""
         seq = self._days.floods.stands_for(alike, time_ms, received_ms, was_counted=was_counted)
         if seq is None or seq in self._behind or seq in self._kept:
             return seq
@@ -59,12 +59,12 @@ class Crowd:
         return seq
 
     def kept(self, alike: Alike, seq: int, time_ms: int) -> None:
-        """Let a failure that is kept whole stand for those like it from now on."""
+        """Make a failure that is kept whole represent those like it from now on."""
         self._kept.add(seq)
         self._days.floods.kept(alike, seq, time_ms)
 
     def add(self, seq: int, alike: Alike, time_ms: int, user_id: str | None, failures: int = 1) -> None:
-        """Count one that another stands for, or so many."""
+        """Count one or several that another represents."""
         behind = self._behind.get(seq)
         if behind is None:
             behind = self._behind[seq] = _Behind(alike, time_ms, time_ms)
@@ -72,9 +72,9 @@ class Crowd:
         behind.users[user_id or ""] += failures
 
     def write(self) -> None:
-        """Add what was counted to the failures that stand for it, once their rows are written."""
+        """Add the counts to the failures that represent them, once their rows are written."""
         for seq, behind in self._behind.items():
-            # Opened first: what a commit that was broken off left in it is set right by what the main file says.
+            # Opened first, which removes the changes of an interrupted commit.
             day, place = day_and_place(seq)
             file = self._days.at(day)
             n = behind.users.total()

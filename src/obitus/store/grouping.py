@@ -17,9 +17,9 @@ from obitus.store.database import Reader, typed
 from obitus.store.rows.grouping import AppTraits, KnownTraits, NeverPair
 
 MOST_NEW_ISSUES: Final = 200
-"""New issues that one app may bring in one minute; what comes beyond goes to its collecting issue."""
+"""Most new issues of one app in one minute; further failures go to its collecting issue."""
 MOST_ISSUES: Final = 20_000
-"""Issues of one app, in all; what would be one more goes to its collecting issue, too."""
+"""Most issues of one app in all; beyond that failures go to its collecting issue, too."""
 COLLECTING: Final = "collecting"
 COLLECTING_TYPE: Final = "Too many new issues"
 
@@ -32,7 +32,7 @@ ON CONFLICT DO NOTHING"""
 _ADD_TRAITS = "INSERT INTO fingerprint_traits (fingerprint, traits) VALUES (?, ?) RETURNING id"
 _KNOWN = "SELECT 1 FROM fingerprints WHERE app_id = ? AND fingerprint = ?"
 _ADD_KEY = "INSERT OR IGNORE INTO fingerprint_keys (app_id, key, traits_id) VALUES (?, ?, ?)"
-# The hint keeps to the index: the rows of fingerprints hold their explanations, some kilobytes each.
+# The hint makes SQLite use the index: the rows of fingerprints have their explanations, some kilobytes each.
 _WITH_KEY = """
 SELECT t.fingerprint, f.issue_id, t.traits FROM (
   SELECT traits_id FROM fingerprint_keys WHERE app_id = :app_id AND key = :key ORDER BY traits_id DESC LIMIT :most) k
@@ -56,7 +56,7 @@ MOST_FINGERPRINTS: Final = 50
 
 
 class Further(Protocol):
-    """What is asked of a failure now and then only: when its fingerprint is new, or a split keeps its issue apart."""
+    """Parts of a failure that are seldom needed: when its fingerprint is new, or a split keeps its issue apart."""
 
     def parts(self) -> Sequence[Part]:
         """Return what counted and what did not, each with its reason."""
@@ -65,19 +65,19 @@ class Further(Protocol):
         """Return the fingerprints that earlier versions of the recipe gave, the newest first."""
 
     def value_of(self, name: str) -> str:
-        """Return a value of the failure that a split keeps apart by."""
+        """Return the value of the failure by which a split keeps it apart."""
 
 
 @dataclass(frozen=True, slots=True)
 class Decided:
-    """What the recipe made of a failure, and what the store needs to find its issue."""
+    """The fingerprint of a failure, and what the store needs to find its issue."""
 
     fingerprint: str
     traits: Traits | None
-    """Absent where a rule decides: then nothing is compared."""
+    """Absent where a rule decides: then fingerprints are not compared."""
     further: Further
     was_prepared: bool = True
-    """Where it was not, the failure can be counted and no more: nothing further is known of it."""
+    """Where it was not, the failure can only be counted: its other parts are not known."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,13 +92,12 @@ class Found:
 
 
 class WantsWhole(Exception):
-    """A failure that was not prepared cannot only be counted."""
+    """Raised where a failure that was not fully prepared cannot be only counted."""
 
 
 def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received_ms: int) -> Found:
-    """Find the issue that a failure belongs to. Runs on the writer, in the transaction that writes the failure.
-
-    Raises WantsWhole where that takes more than was prepared of it.
+    """Find the issue of a failure. Runs on the writer, in the transaction that writes the failure. Raises WantsWhole
+    where that needs parts that were not prepared.
     """
     text = decided.fingerprint
     row = connection.execute(_ISSUE_OF, (app_id, text)).fetchone()
@@ -111,7 +110,7 @@ def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received
             return _new(connection, app_id, text, received_ms)
     if row is not None:
         return Found(int(row[0]), text, known=True)
-    # Older recipes take as long as the present one: an app that none of them ever grouped is spared them.
+    # Older recipes take as long as the present one: they are skipped for apps that they never grouped.
     if connection.execute(_HAS_EARLIER, (app_id,)).fetchone() is not None:
         for earlier in decided.further.earlier():
             row = connection.execute(_ISSUE_OF, (app_id, earlier)).fetchone()
@@ -160,7 +159,7 @@ def candidates(found_by: Callable[[dict[str, Any]], list[KnownTraits]], app_id: 
 
 
 def add_fingerprint(connection: sqlite3.Connection, app_id: int, issue_id: int, decided: Decided, found: Found) -> None:
-    """Keep a fingerprint that is new, with what explains it and what it is found by; one that is known changes nothing."""
+    """Store a new fingerprint, with its explanation and its keys; a known one changes nothing."""
     if connection.execute(_KNOWN, (app_id, found.fingerprint)).fetchone() is not None:
         return
     parts = [] if found.collecting else [part.as_dict() for part in decided.further.parts()]
@@ -174,7 +173,7 @@ def add_fingerprint(connection: sqlite3.Connection, app_id: int, issue_id: int, 
 
 
 def traits_of(reader: Reader, issue_id: int) -> list[Traits]:
-    """Return what the fingerprints of an issue are compared by."""
+    """Return the properties by which the fingerprints of an issue are compared."""
     return [
         from_text(json.loads(row.traits)) for row in reader.all(AppTraits, _TRAITS_OF, (issue_id, MOST_FINGERPRINTS))
     ]
@@ -198,7 +197,7 @@ def perhaps(reader: Reader, issue_id: int) -> list[tuple[int, str]]:
 
 
 def never_with(reader: Reader, issue_id: int) -> list[int]:
-    """Return the issues that somebody said are kept apart with this."""
+    """Return the issues that people keep apart from this one."""
     return sorted(reader.column(int, _NEVER, {"id": issue_id}))
 
 
@@ -208,5 +207,5 @@ def never_pairs(reader: Reader) -> set[tuple[int, int]]:
 
 
 def add_never(connection: sqlite3.Connection, issue_id: int, other_id: int, person_id: int, now_ms: int) -> None:
-    """Keep that two issues are kept apart. Runs on the writer."""
+    """Keep two issues apart. Runs on the writer."""
     connection.execute(_ADD_NEVER, (min(issue_id, other_id), max(issue_id, other_id), person_id, now_ms))

@@ -1,4 +1,4 @@
-"""Whom issues are handed to that nobody has: the files that say who owns what, who is meant by a name, and handing over itself."""
+"""Handing over issues that nobody has: CODEOWNERS files, the people behind owners' names, and the hand-over itself."""
 
 from __future__ import annotations
 
@@ -38,31 +38,31 @@ ORDER BY issues.last_ms DESC LIMIT ?"""
 
 
 def owner_file(reader: Reader, app_id: int) -> OwnerFile | None:
-    """Return an app's file."""
+    """Return an app's CODEOWNERS."""
     return reader.first(OwnerFile, _FILE, (app_id,))
 
 
 def keep_file(
     connection: sqlite3.Connection, app_id: int, body: str, beneath: str, person_id: int, now_ms: int
 ) -> None:
-    """Keep an app's file, in place of the one before."""
+    """Store an app's CODEOWNERS, in place of the one before."""
     values = {"app_id": app_id, "body": body, "beneath": beneath, "person_id": person_id, "now_ms": now_ms}
     connection.execute(_KEEP_FILE, values)
 
 
 def remove_file(connection: sqlite3.Connection, app_id: int) -> None:
-    """Remove an app's file; raises NotThere."""
+    """Remove an app's CODEOWNERS; raises NotThere."""
     if connection.execute(_NO_FILE, (app_id,)).rowcount == 0:
         raise NotThere("this app has no CODEOWNERS")
 
 
 def names(reader: Reader) -> list[OwnerName]:
-    """Return who is meant by which owner's name."""
+    """Return the person for each owner's name."""
     return reader.all(OwnerName, _NAMES)
 
 
 def keep_name(connection: sqlite3.Connection, owner: str, person: str) -> None:
-    """Keep who is meant by an owner's name; raises NotThere, TooMany."""
+    """Set the person for an owner's name; raises NotThere, TooMany."""
     person_id, _ = team.named(connection, person)
     if connection.execute(_COUNT_NAMES).fetchone()[0] >= MOST_NAMES:
         raise TooMany(f"there are {MOST_NAMES} owners' names already; remove one first")
@@ -70,13 +70,13 @@ def keep_name(connection: sqlite3.Connection, owner: str, person: str) -> None:
 
 
 def remove_name(connection: sqlite3.Connection, owner: str) -> None:
-    """Forget who is meant by an owner's name; raises NotThere."""
+    """Remove the person for an owner's name; raises NotThere."""
     if connection.execute(_NO_NAME, (owner.lower(),)).rowcount == 0:
         raise NotThere(f"no person is named for {owner!r}")
 
 
 def people(reader: Reader) -> list[str]:
-    """Return the names of all who work here."""
+    """Return the names of all people."""
     return reader.column(str, _PEOPLE)
 
 
@@ -90,7 +90,7 @@ def hand(
 ) -> str | None:
     """Hand an issue that nobody has to the first of some people who may have it; return the name. Runs on the writer.
 
-    ``candidates`` are names, each with the reason in words. Who cannot have it is passed over, and that is said.
+    ``candidates`` are names, each with the reason in words. People who cannot have it are skipped, and the history says so.
     """
     row = connection.execute(_HELD, (issue_id,)).fetchone()
     if row is None or row["holder_id"] is not None or row["state"] == "settled" or row["merged_into"] is not None:

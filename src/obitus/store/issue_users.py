@@ -1,4 +1,4 @@
-"""Whose failures an issue's are, counted by name up to a bound and together beyond it."""
+"""The users of issues, counted by name up to a bound and together beyond it."""
 
 from __future__ import annotations
 
@@ -8,13 +8,12 @@ from typing import Final
 from obitus.store.names import OTHERS
 
 MOST_USERS: Final = 100_000
-"""How many users of an issue are counted by name; the others are counted together as ``…``, and the number of users stays."""
+"""Users of an issue that are counted by name; the others are counted together as ``…``, and the number of users stays."""
 
 
 def whose(which: str = "TRUE") -> str:
-    """Return the statement of whose failures there are: each one's own, and of those that it stands for.
-
-    ``which`` says of which failures, called ``f``; it must not come from outside. Columns: issue_id, user_id, n.
+    """Return the statement for users of failures: of each one, and of those that it represents. ``which`` selects
+    the failures, called ``f``; it must not come from outside. Columns: issue_id, user_id, n.
     """
     return f"""
 SELECT f.issue_id, f.user_id, 1 AS n FROM failures f WHERE {which} AND f.user_id IS NOT NULL
@@ -23,7 +22,7 @@ WHERE {which} AND o.user_id <> ''"""  # noqa: S608 - constants of this package
 
 
 WHOSE: Final = whose()
-# As many by name as may be: those who met it most often.
+# By name up to the bound: the users with most failures.
 _ADD: Final = f"""
 INSERT INTO issue_users (issue_id, user_id, failures)
 SELECT issue_id, CASE WHEN place <= :most THEN user_id ELSE '{OTHERS}' END, SUM(n)
@@ -47,7 +46,7 @@ def count_again(connection: sqlite3.Connection) -> None:
 
 
 def sum_up(connection: sqlite3.Connection, issue_id: int) -> None:
-    """Say how many users an issue has after failures were moved; beyond the bound whose they are is counted again."""
+    """Update the number of users of an issue after failures were moved; beyond the bound users are counted again."""
     in_all, others = connection.execute(_HOW_MANY, (issue_id,)).fetchone()
     if others or in_all > MOST_USERS:
         connection.execute(_NONE_OF_ISSUE, {"id": issue_id})

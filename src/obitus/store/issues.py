@@ -1,4 +1,4 @@
-"""Reading issues and failures, and what stands on the history of issues."""
+"""Reading issues and failures, and the history of issues."""
 
 from __future__ import annotations
 
@@ -30,9 +30,9 @@ from obitus.store.windows import Window, counted
 
 Sort = Literal["last-seen", "first-seen", "failures"]
 
-# Of a list: what is counted, then the columns, then what narrows it.
+# Parts of a list's statement: the counts, the columns, the conditions.
 _COUNTED: Final = "WITH counted AS (SELECT issue_id, SUM(n) AS failures FROM ({parts}) GROUP BY issue_id)"
-# The same where something is asked of failures: each of the window is looked at.
+# The same for questions about failures: each failure of the window is checked.
 _COUNTED_BY_FAILURES: Final = """
 WITH counted AS (
   SELECT f.issue_id, SUM(f.stands_for) AS failures FROM failures f JOIN issues ON issues.id = f.issue_id JOIN apps ON apps.id = f.app_id
@@ -57,7 +57,7 @@ _SORTED_BY: Final[dict[Sort, str]] = {
     "failures": "counted.failures",
 }
 _NOBODYS: Final = " AND issues.holder_id IS NULL"
-# The next page begins behind the last row seen, not at a number of rows: what comes in meanwhile shifts nothing.
+# The next page begins after the last row seen, not at an offset: new rows meanwhile shift nothing.
 _BEHIND: Final = " AND ({column}, issues.id) < (:after, :after_id)"
 _PAGE: Final = " ORDER BY {column} DESC, issues.id DESC LIMIT :limit"
 _LISTED = f"{_ISSUE_COLUMNS}, counted.failures AS failures {_MATCHING}"
@@ -79,7 +79,7 @@ SELECT fingerprint, parts, joined FROM fingerprints WHERE issue_id = ? ORDER BY 
 _NAMED = """
 SELECT f.seq, f.id, f.issue_id, f.time_ms, apps.name AS app, i.type, i.cause, i.place FROM failures f
 JOIN issues i ON i.id = f.issue_id JOIN apps ON apps.id = f.app_id WHERE f.seq IN (SELECT value FROM json_each(?))"""
-# With the plus the rows are found by their time: by their numbers all failures of all time would be looked at.
+# With the plus SQLite finds the rows by time: by their numbers it would read all failures of all time.
 _ONLY_COUNTED = """
 SELECT f.seq, f.issue_id, f.time_ms, f.entry_point, apps.name AS app, i.type, SUM(o.failures) AS failures
 FROM failures f JOIN only_counted o ON o.seq = f.seq AND o.user_id IN (SELECT value FROM json_each(:users))
@@ -165,7 +165,7 @@ def _asked(
     page: str,
     more: dict[str, Any],
 ) -> list[Kept]:
-    """Return what is asked of the issues with failures in a window."""
+    """Return the counts of issues with failures in a window."""
     if asked is not None and asked.of_failures:
         params = window.params()
         sql = _COUNTED_BY_FAILURES.format(narrowed=window.narrowed("f."), asked=asked.of_failures)
@@ -197,7 +197,7 @@ def issue(reader: Reader, issue_id: int) -> Issue:
 
 
 def numbered(reader: Reader, issue_ids: Sequence[int]) -> list[Issue]:
-    """Return those of some issues that are there, in the order of their numbers given."""
+    """Return existing issues in the order of the numbers."""
     found = {row.id: row for row in reader.all(Issue, _NUMBERED, (json.dumps(list(issue_ids)),))}
     return [found[number] for number in issue_ids if number in found]
 
@@ -208,12 +208,12 @@ def held_by(reader: Reader, person_id: int, most: int) -> list[Issue]:
 
 
 def reopened(reader: Reader, app: str | None, most: int) -> list[Issue]:
-    """Return the issues that were parked and have come back, and that nobody has, the latest first."""
+    """Return the issues that were parked and have reopened, and that nobody has, the latest first."""
     return reader.all(Issue, _REOPENED, {"app": app, "limit": most})
 
 
 def failures_inside(reader: Reader, issue_id: int, window: Window) -> int:
-    """Return how many failures of an issue fall inside the window."""
+    """Return the number of an issue's failures inside the window."""
     inside = counted(reader, window, issue_id=issue_id)
     sql = _INSIDE.format(parts=inside.sql)
     return reader.value(int, sql, inside.params)
@@ -225,19 +225,19 @@ def fingerprints(reader: Reader, issue_id: int) -> list[Fingerprint]:
 
 
 def failures_named(reader: Reader, seqs: Sequence[int]) -> dict[int, FailureName]:
-    """Return the ids of failures, and what the issues that they went to are called, by number."""
+    """Return the ids of failures, and the titles of their issues, by number."""
     return {row.seq: row for row in reader.all(FailureName, _NAMED, (json.dumps(list(seqs)),))}
 
 
 def only_counted(reader: Reader, users: Collection[str], span: tuple[int, int], limit: int) -> list[OnlyCounted]:
-    """Return the failures in a span, ends included, that stand for others of these users, the latest first."""
+    """Return the failures in a span, ends included, that represent others of these users, the latest first."""
     from_ms, to_ms = span
     values = {"users": json.dumps(sorted(users)), "from_ms": from_ms, "to_ms": to_ms, "limit": limit}
     return reader.all(OnlyCounted, _ONLY_COUNTED, values)
 
 
 def fingerprints_of_failures(reader: Reader, seqs: list[int]) -> dict[int, str]:
-    """Return the fingerprint that each of these failures came by."""
+    """Return the fingerprint of each of these failures."""
     return dict(reader.all(CameBy, _FINGERPRINTS_OF, (json.dumps(seqs),)))
 
 
@@ -265,7 +265,7 @@ def failure_with_id(reader: Reader, report_id: bytes) -> Failure:
 
 
 def first_of_releases(reader: Reader, issue_id: int, releases: int, each: int) -> list[Failure]:
-    """Return the first failures of an issue since each of the releases that it was met in last, those of the newest first."""
+    """Return the first failures of an issue in each of its latest releases, those of the newest first."""
     found: dict[int, Failure] = {}
     for from_ms in reader.column(int, _RELEASES_MET, (issue_id, releases)):
         values = {"issue_id": issue_id, "from_ms": from_ms, "limit": each}
@@ -287,12 +287,12 @@ def neighbours(reader: Reader, failure: Failure) -> tuple[bytes | None, bytes | 
 
 
 def settlings(reader: Reader, issue_id: int) -> list[Settling]:
-    """Return what an issue was settled by, for each environment or for everywhere."""
+    """Return the settlings of an issue, for each environment or for everywhere."""
     return [settling_of(row) for row in reader.all(SettledBy, SETTLINGS, (issue_id,))]
 
 
 def settling_of(row: SettledBy | SettledCandidate | WaitingSettling) -> Settling:
-    """Return what a row of ``settlings`` says."""
+    """Return a row of ``settlings`` as a record."""
     return Settling(row.how, row.time_ms, row.release, row.after, row.environment)
 
 
@@ -306,16 +306,16 @@ def add_history(
     person_id: int | None = None,
     failure: tuple[int, int] | None = None,
 ) -> None:
-    """Put a change of state on the history of an issue: the state before (None for a new one) and after. Runs on the writer.
+    """Add a change of state to the history of an issue: the state before (None for a new one) and after. Runs on the writer.
 
-    ``failure`` is the number of the one that caused it, and that of its release.
+    ``failure`` has the numbers of the failure that caused it and of its release.
     """
     seq, release_id = failure or (None, None)
     connection.execute(_ADD_HISTORY, (issue_id, now_ms, person_id, *states, reason, seq, release_id))
 
 
 def note(connection: sqlite3.Connection, issue_id: int, person_id: int | None, reason: str, now_ms: int) -> None:
-    """Put what was done or found on the history of an issue; its state stays. Runs on the writer."""
+    """Add an entry to the history of an issue without changing its state. Runs on the writer."""
     connection.execute(_NOTE, {"id": issue_id, "person_id": person_id, "reason": reason, "now_ms": now_ms})
     events.add(connection, "issue-changed", now_ms, issue=issue_id)
 
@@ -326,5 +326,5 @@ def failure_at(reader: Reader, issue_id: int, time_ms: int) -> int:
 
 
 def regressions(reader: Reader, issue_id: int) -> list[CameBack]:
-    """Return the failures that an issue came back with, the latest first."""
+    """Return the failures that reopened an issue, the latest first."""
     return reader.all(CameBack, _REGRESSIONS, (issue_id,))

@@ -1,4 +1,4 @@
-"""How much came with each reporting key today."""
+"""The use of each reporting key today."""
 
 from __future__ import annotations
 
@@ -18,10 +18,10 @@ ON CONFLICT (key_id) DO UPDATE SET
 
 
 def of_day(reader: Reader, day: int) -> dict[int, KeyUse]:
-    """Return what came on a day, by the key that it came with."""
+    """Return the use of a day by key."""
     return {row.key_id: row for row in reader.all(KeyUse, _OF_DAY, (day,))}
 
 
 def add(connection: sqlite3.Connection, key_id: int, day: int, reports: int, size: int) -> None:
-    """Count what came with a key, in the transaction in which it is written."""
+    """Count the use of a key, in the transaction that writes the reports."""
     connection.execute(_ADD, {"key_id": key_id, "day": day, "reports": reports, "bytes": size})

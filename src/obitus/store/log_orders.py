@@ -1,4 +1,4 @@
-"""From which severity loggers of an app send records for a while, as people ordered it. The app's clients ask for it."""
+"""Temporary thresholds of an app's loggers, ordered by people and fetched by the app's clients."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from obitus.store.errors import NotThere, TooMany
 from obitus.store.rows.apps import LogOrder
 
 MOST_ORDERS: Final = 50
-"""Of one app, that hold at the same time."""
+"""Most active orders of one app."""
 
 _ACTIVE: Final = """
 SELECT o.id, o.app_id, o.environment, o.logger, o.severity, o.made_ms, o.until_ms, people.name AS person
@@ -28,7 +28,7 @@ UPDATE log_orders SET ended_ms = :now_ms WHERE id = :id AND app_id = :app_id AND
 
 
 def active(reader: Reader, now_ms: int) -> list[LogOrder]:
-    """Return the orders that hold now, of all apps, the oldest first."""
+    """Return the active orders of all apps, the oldest first."""
     return reader.all(LogOrder, _ACTIVE, {"now_ms": now_ms})
 
 
@@ -51,7 +51,7 @@ def add(
     now_ms: int,
     until_ms: int,
 ) -> int:
-    """Let a logger send from a severity on until a time; an order for the same logger is replaced. Raises TooMany."""
+    """Order a logger to send from a severity on until a time, in place of an order for the same logger. Raises TooMany."""
     values = {
         "app_id": app_id, "environment": environment, "logger": logger, "severity": severity,
         "person_id": person_id, "now_ms": now_ms, "until_ms": until_ms,

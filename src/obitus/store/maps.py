@@ -1,4 +1,4 @@
-"""Which source map belongs to which built file of a release. The maps themselves lie beside, by their hash."""
+"""Which source map belongs to which built file of a release. The maps themselves are files beside the records, named by their hash."""
 
 from __future__ import annotations
 
@@ -11,11 +11,11 @@ from obitus.store.errors import TooMany
 from obitus.store.rows.maps import HashRow, MapRow, MapsOfRelease
 
 MOST_MAPS: Final = 20_000
-"""Of one app."""
+"""Most maps of one app."""
 MOST_BYTES: Final = 4 * 1024**3
-"""Of all maps of one app, as they were given."""
+"""Most bytes of all maps of one app."""
 MOST_ALIKE: Final = 200
-"""Maps of one name that are looked at for one file."""
+"""Most maps of one name that are compared for one file."""
 
 _COLUMNS: Final = "id, app_id, release, path, name, debug_id, hash, bytes, sources, with_text, added_by, added_ms"
 _NAMED: Final = (
@@ -60,12 +60,12 @@ def hashes(reader: Reader, app_id: int, release: str) -> dict[str, bytes]:
 
 
 def by_release(reader: Reader, app_id: int) -> list[MapsOfRelease]:
-    """Return what there is of each release, the latest first."""
+    """Return the maps of each release, counted, the latest first."""
     return reader.all(MapsOfRelease, _RELEASES, (app_id,))
 
 
 def add(connection: sqlite3.Connection, row: MapRow) -> None:
-    """Keep a map of a file in place of the one before; raises TooMany. Runs on the writer."""
+    """Store a map of a file in place of the one before; raises TooMany. Runs on the writer."""
     count, size = connection.execute(_IN_ALL, (row.app_id,)).fetchone()
     if count >= MOST_MAPS or size + row.bytes > MOST_BYTES:
         raise TooMany(
@@ -85,7 +85,7 @@ def is_used(connection: sqlite3.Connection, hash_: bytes) -> bool:
 
 
 def best_for(rows: Sequence[MapRow], path: str, release: str) -> MapRow | None:
-    """Return the map of the built file that lies at a path: one of the two paths ends with the other. Its own release goes first."""
+    """Return the map of the built file at a path: one of the two paths ends with the other. Maps of its own release are preferred."""
     wanted = [part for part in path.split("/") if part]
     best: tuple[bool, int, MapRow] | None = None
     for row in rows:

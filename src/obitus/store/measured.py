@@ -1,4 +1,4 @@
-"""What is counted of all apps, for machines that read numbers."""
+"""Counts of all apps, for monitoring."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from obitus.core.clock import HOUR_MS
 from obitus.store.database import Reader
 
 MOST_LABELS: Final = 500
-"""Apps, environments and outcomes that are kept apart; of more, those with most."""
+"""Most combinations of app, environment and outcome; of more, those with the greatest numbers."""
 
 _FAILURES: Final = """
 SELECT apps.name AS app, d.environment, SUM(d.failures) AS n FROM issue_days d JOIN issues i ON i.id = d.issue_id
@@ -30,7 +30,7 @@ class FailuresOfApp(NamedTuple):
 
 
 class RunsOfApp(NamedTuple):
-    """Runs of an app in an environment that ended alike."""
+    """Runs of an app in an environment with one outcome."""
 
     app: str
     environment: str

@@ -1,4 +1,4 @@
-"""Names that senders choose, bounded for each app: a name too many is counted with others. Runs on the writer."""
+"""Names that senders choose, bounded for each app: further names are counted together. Runs on the writer."""
 
 from __future__ import annotations
 
@@ -10,9 +10,9 @@ from obitus.store.database import Reader
 MOST_ENTRY_POINTS: Final = 2000
 MOST_ENVIRONMENTS: Final = 100
 MOST_TARGETS: Final = 200
-"""Hosts of one app that are kept apart; the same of databases, queues, loggers that warn, and what they say."""
+"""Hosts of one app that are counted by name; the same for databases, queues, loggers with warnings, and texts of warnings."""
 OTHERS: Final = "…"
-"""Stands for all that is not kept apart."""
+"""The name of everything that is counted together."""
 
 _HAS_ENTRY_POINT = "SELECT 1 FROM entry_points WHERE app_id = ? AND name = ?"
 _ENTRY_POINTS = "SELECT COUNT(*) FROM entry_points WHERE app_id = ?"
@@ -28,7 +28,7 @@ _ADD_ENVIRONMENT = "INSERT INTO environments (app_id, name) VALUES (?, ?)"
 
 
 def entry_point(connection: sqlite3.Connection, app_id: int, name: str) -> str:
-    """Return by what name an entry point's runs are counted: its own, or the one that stands for all others."""
+    """Return the name by which an entry point's runs are counted: its own, or ``…``."""
     values = (app_id, name)
     if name == OTHERS or connection.execute(_HAS_ENTRY_POINT, values).fetchone() is not None:
         return name
@@ -40,7 +40,7 @@ def entry_point(connection: sqlite3.Connection, app_id: int, name: str) -> str:
 
 
 def target(connection: sqlite3.Connection, app_id: int, kind: str, name: str) -> str:
-    """Return by what name a host, database, queue, logger or warning is counted: its own, or the one that stands for all others of its kind."""
+    """Return the name by which a host, database, queue, logger or warning is counted: its own, or ``…``."""
     values = (app_id, kind, name)
     if connection.execute(_HAS_TARGET, values).fetchone() is not None:
         return name
@@ -51,19 +51,19 @@ def target(connection: sqlite3.Connection, app_id: int, kind: str, name: str) ->
 
 
 def may_answer(connection: sqlite3.Connection, app_id: int, kind: str, name: str) -> bool:
-    """Return whether it is remembered that an app answers at a name: whoever calls an app chooses the host that it says."""
+    """Return whether it is stored that an app answers at a name: callers choose the host in a request."""
     if connection.execute(_HAS_ANSWERED, (kind, name, app_id)).fetchone() is not None:
         return True
     return int(connection.execute(_ANSWERED, (app_id,)).fetchone()[0]) < MOST_TARGETS
 
 
 def has_environment(reader: Reader, app_id: int, name: str) -> bool:
-    """Return whether an environment is kept apart already."""
+    """Return whether an environment is stored already."""
     return reader.row(_HAS_ENVIRONMENT, (app_id, name)) is not None
 
 
 def environment(connection: sqlite3.Connection, app_id: int, name: str) -> bool:
-    """Return whether an environment may be kept apart; one that is new is remembered."""
+    """Return whether an environment may be stored; a new one is added."""
     values = (app_id, name)
     if connection.execute(_HAS_ENVIRONMENT, values).fetchone() is not None:
         return True

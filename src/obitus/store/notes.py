@@ -1,4 +1,4 @@
-"""What people know: notes, checks and attachments of issues, the lists of what is looked at, how tickets are written."""
+"""Notes, checks and attachments of issues, checklists, and patterns of tickets."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from obitus.store.errors import AlreadyThere, ChangedMeanwhile, NotThere, TooMan
 from obitus.store.rows.known import AttachedBody, Attachment, CheckList, Found, LinkPattern, Note, NoteVersion
 
 MOST_NOTES: Final = 500
-"""Of one issue."""
+"""Most notes of one issue."""
 MOST_VERSIONS: Final = 100
 MOST_ATTACHMENTS: Final = 40
 MOST_LISTS: Final = 100
@@ -115,7 +115,7 @@ def change_note(
     looked_at: str,
     found: Found,
 ) -> None:
-    """Change a note; what it said is kept. Raises NotThere, TooMany, and ChangedMeanwhile where ``seen`` is not its version any more."""
+    """Change a note; its earlier text is kept. Raises NotThere, TooMany, and ChangedMeanwhile where ``seen`` is not its version any more."""
     row = connection.execute(_NOTE, (note_id, issue_id)).fetchone()
     if row is None:
         raise NotThere(f"there is no note {note_id} on issue {issue_id}")
@@ -132,30 +132,30 @@ def change_note(
 
 
 def remove_note(connection: sqlite3.Connection, issue_id: int, note_id: int, now_ms: int) -> None:
-    """Show a note no more; raises NotThere."""
+    """Remove a note; raises NotThere."""
     if connection.execute(_REMOVE_NOTE, (now_ms, note_id, issue_id)).rowcount == 0:
         raise NotThere(f"there is no note {note_id} on issue {issue_id}")
     events.add(connection, "issue-changed", now_ms, issue=issue_id)
 
 
 def versions(reader: Reader, issue_id: int, note_id: int) -> list[NoteVersion]:
-    """Return what a note said before, the latest first."""
+    """Return earlier texts of a note, the latest first."""
     return reader.all(NoteVersion, _VERSIONS, (note_id, issue_id))
 
 
 def attachments(reader: Reader, issue_id: int) -> list[Attachment]:
-    """Return what was attached to an issue, oldest first."""
+    """Return the attachments of an issue, oldest first."""
     return reader.all(Attachment, _ATTACHMENTS, (issue_id,))
 
 
 def attached(reader: Reader, issue_id: int, attachment_id: int) -> tuple[str, bytes]:
-    """Return an attachment's name and what it holds; raises NotThere."""
+    """Return an attachment's name and content; raises NotThere."""
     row = reader.only(AttachedBody, _BODY, (attachment_id, issue_id), what="attachment with this number")
     return row.name, zstandard.ZstdDecompressor().decompress(row.body)
 
 
 def packed(body: bytes) -> bytes:
-    """Return what is kept of an attachment; call it off the writer."""
+    """Return an attachment in its stored form; call it off the writer."""
     return zstandard.ZstdCompressor(level=_LEVEL).compress(body)
 
 
@@ -182,14 +182,14 @@ def attach(
 
 
 def detach(connection: sqlite3.Connection, issue_id: int, attachment_id: int, now_ms: int) -> None:
-    """Remove an attachment and what it holds; raises NotThere."""
+    """Remove an attachment and its content; raises NotThere."""
     if connection.execute(_DETACH, (now_ms, attachment_id, issue_id)).rowcount == 0:
         raise NotThere(f"there is no attachment {attachment_id} on issue {issue_id}")
     events.add(connection, "issue-changed", now_ms, issue=issue_id)
 
 
 def check_lists(reader: Reader) -> list[CheckList]:
-    """Return the lists of what is looked at, by name."""
+    """Return the checklists, by name."""
     return reader.all(CheckList, _LISTS)
 
 
@@ -236,12 +236,12 @@ def remove_list(connection: sqlite3.Connection, list_id: int) -> None:
 
 
 def link_patterns(reader: Reader) -> list[LinkPattern]:
-    """Return how tickets are written."""
+    """Return the patterns of tickets."""
     return reader.all(LinkPattern, _PATTERNS)
 
 
 def add_pattern(connection: sqlite3.Connection, pattern: str, address: str, person_id: int, now_ms: int) -> int:
-    """Add a way in which tickets are written and return its number; raises AlreadyThere and TooMany."""
+    """Add a pattern of tickets and return its number; raises AlreadyThere and TooMany."""
     if connection.execute(_COUNT_PATTERNS).fetchone()[0] >= MOST_PATTERNS:
         raise TooMany(f"there are {MOST_PATTERNS} patterns already")
     row = connection.execute(_ADD_PATTERN, (pattern, address, person_id, now_ms)).fetchone()

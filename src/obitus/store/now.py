@@ -17,7 +17,7 @@ from obitus.store.rows.now import FailuresInSlot, RunsAlike, RunsInSlot
 from obitus.store.windows import Window, counted
 
 SHORT_MS: Final = SLOTS_KEPT_MS - HOUR_MS
-"""Windows that begin no longer ago are counted by five minutes, longer ones by hours."""
+"""Windows that begin within this time are counted by five minutes, earlier ones by hours."""
 MOST_REMOVED: Final = 5_000
 MOST_NEW: Final = 20
 
@@ -69,7 +69,7 @@ _OLD: Final = (
 
 @dataclass(frozen=True, slots=True)
 class Slots:
-    """A window in whole slots of five minutes, or of an hour where it begins too long ago."""
+    """A window in whole slots: of five minutes, or of an hour where it begins earlier."""
 
     minutes: int
     first: int
@@ -82,18 +82,18 @@ class Slots:
 
     @property
     def window(self) -> tuple[int, int]:
-        """The span that they cover."""
+        """Their span."""
         return self.first * self.slot_ms, self.end * self.slot_ms
 
     def before(self) -> Slots:
-        """Return as many, just before."""
+        """Return the same number of slots just before."""
         return Slots(self.minutes, self.first - (self.end - self.first), self.first)
 
 
 def slots_of(window: Window, now_ms: int) -> Slots:
-    """Return the slots that a window lies in."""
+    """Return the slots of a window."""
     length_ms = window.to_ms - window.from_ms
-    # The window before has to be there by five minutes, too.
+    # The window before has to be counted by five minutes, too.
     minutes = 5 if now_ms - window.from_ms + length_ms <= SHORT_MS else 60
     slot_ms = minutes * MINUTE_MS
     return Slots(minutes, window.from_ms // slot_ms, -(-window.to_ms // slot_ms))
@@ -101,7 +101,7 @@ def slots_of(window: Window, now_ms: int) -> Slots:
 
 @dataclass(slots=True)
 class Point:
-    """An entry point of an app in a window: how its runs ended, and how long they took."""
+    """An entry point of an app in a window: outcomes and durations of its runs."""
 
     app: str
     entry_point: str
@@ -112,13 +112,13 @@ class Point:
     """Runs by the end of their bucket, 0 beyond all."""
 
     def below_ms(self, share: float) -> float | None:
-        """Return the end of the bucket below which this share of runs lies; None where nothing is known, or beyond all buckets."""
+        """Return the end of the bucket below which this share of runs lies; None without runs, or beyond all buckets."""
         return below_share(self.durations, share)
 
 
 @dataclass(slots=True)
 class Seen:
-    """What was seen in some slots."""
+    """The counts of some slots."""
 
     runs: int = 0
     failed: int = 0
@@ -132,7 +132,7 @@ class Seen:
 
 
 def narrowed_to(slots: Slots, window: Window) -> tuple[str, dict[str, Any]]:
-    """Return the conditions that a window narrows slots by, and all parameters of statements about them."""
+    """Return the conditions of a window on slots, and all parameters of the statements."""
     from_ms, to_ms = slots.window
     params: dict[str, Any] = {
         "minutes": slots.minutes, "first": slots.first, "end": slots.end, "from_ms": from_ms, "to_ms": to_ms, "slot_ms": slots.slot_ms,
@@ -142,7 +142,7 @@ def narrowed_to(slots: Slots, window: Window) -> tuple[str, dict[str, Any]]:
 
 
 def seen(reader: Reader, slots: Slots, window: Window) -> Seen:
-    """Return what was seen in slots; ``window`` says of which app, environment and release."""
+    """Return the counts of slots; ``window`` selects app, environment and release."""
     from_ms, to_ms = slots.window
     narrowed, params = narrowed_to(slots, window)
     found = Seen()
@@ -186,6 +186,6 @@ def regressed_in(reader: Reader, from_ms: int, to_ms: int) -> set[int]:
 
 
 def prune(connection: sqlite3.Connection, now_ms: int) -> int:
-    """Remove slots of five minutes that nobody asks for any more; return how many: at most some thousands at a time."""
+    """Remove slots of five minutes that are no longer needed; return how many: at most some thousands at a time."""
     before = (now_ms - SLOTS_KEPT_MS) // (5 * MINUTE_MS)
     return sum(connection.execute(sql, (before, MOST_REMOVED)).rowcount for sql in _OLD)

@@ -1,4 +1,4 @@
-"""Issues that are parked until something, and how they come back. What changes something runs on the writer."""
+"""Parked issues, their conditions and reopening. Functions that change something run on the writer."""
 
 from __future__ import annotations
 
@@ -50,9 +50,8 @@ UPDATE issues SET state = 'untriaged', state_ms = :now_ms, reopened = :reason WH
 
 
 def park(connection: sqlite3.Connection, issue_id: int, until: Until, newest: str | None, now_ms: int) -> None:
-    """Keep until what an issue is parked, in place of what was kept; ``newest`` is the newest release known.
-
-    Where nothing but a person brings it back, nothing is kept.
+    """Store the conditions of a parked issue, in place of earlier ones; ``newest`` is the newest release known.
+    Without conditions nothing is stored.
     """
     connection.execute(_PARKED_NO_MORE, (issue_id,))
     if until.is_open:
@@ -71,39 +70,39 @@ def park(connection: sqlite3.Connection, issue_id: int, until: Until, newest: st
 
 
 def parked_no_more(connection: sqlite3.Connection, issue_id: int) -> None:
-    """Forget until what an issue was parked."""
+    """Forget the conditions of a parked issue."""
     connection.execute(_PARKED_NO_MORE, (issue_id,))
 
 
 def until_of(row: Parking) -> Until:
-    """Return what a row of ``parkings`` says."""
+    """Return a row of ``parkings`` as a record."""
     return Until(row.until_ms, row.failures, row.an_hour, row.people, as_another(json.loads(row.another)))
 
 
 def parkings(reader: Reader, issue_ids: Iterable[int]) -> dict[int, Parking]:
-    """Return until what some issues are parked, by their numbers."""
+    """Return the conditions of parked issues, by their numbers."""
     return {row.issue_id: row for row in reader.all(Parking, _SOME, (json.dumps(list(issue_ids)),))}
 
 
 def since(reader: Reader, row: Parking, now_ms: int) -> Since:
-    """Return what has come since an issue was parked."""
+    """Return the counts since an issue was parked."""
     hourly = reader.value(int, _IN_HOUR, _hour_before(row, now_ms)) if row.an_hour is not None else 0
     return Since(row.failed, row.users - row.users_then, hourly)
 
 
 def _hour_before(row: Parking, time_ms: int) -> dict[str, int | None]:
-    """Return what counts the failures in the hour before a time, as far as they are asked for."""
+    """Return a function that counts the failures in the hour before a time, if needed."""
     span = {"from_ms": time_ms - HOUR_MS, "to_ms": time_ms, "parked_ms": row.time_ms}
     return {"id": row.issue_id, **span, "most": row.an_hour}
 
 
 def is_due(reader: Reader, now_ms: int) -> bool:
-    """Return whether something was parked until a time that has come."""
+    """Return whether an issue was parked until a time that has come."""
     return bool(reader.column(int, _IS_DUE, (now_ms,)))
 
 
 def reopen_due(connection: sqlite3.Connection, now_ms: int) -> int:
-    """Bring back what was parked until a time that has come; return how many."""
+    """Reopen issues that were parked until a time that has come; return how many."""
     rows = typed(connection.execute(_DUE, (now_ms,)), Parking)
     for row in rows:
         reason = reopened_by_time(until_of(row), now_ms)
@@ -119,7 +118,8 @@ def reopen(
     now_ms: int,
     failure: tuple[int, int] | None = None,
 ) -> None:
-    """Bring a parked issue back, for a reason in words; ``failure`` is the number of the one that did it, and of its release."""
+    """Reopen a parked issue, with the reason in words; ``failure`` has the numbers of the failure that caused it and
+    of its release."""
     connection.execute(_PARKED_NO_MORE, (issue_id,))
     said = f"Reopened: {reason}."
     row = connection.execute(_REOPEN, {"id": issue_id, "reason": said, "now_ms": now_ms}).fetchone()
@@ -129,7 +129,7 @@ def reopen(
 
 
 class ParkedIssues:
-    """The parked issues that a batch of reports has failures of."""
+    """The parked issues of a batch's failures."""
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
@@ -137,12 +137,12 @@ class ParkedIssues:
         self._failed: Counter[int] = Counter()
         self._latest: dict[int, tuple[int, tuple[int, int], int]] = {}
         self._places: set[tuple[int, int, str]] = set()
-        """Issue, release and environment that were looked at, and bring nothing back."""
+        """Combinations of issue, release and environment that were checked and reopen nothing."""
 
     def failed(
         self, issue_id: int, release: tuple[int, str], environment: str, time_ms: int, received_ms: int, seq: int
     ) -> None:
-        """Look at a failure before it is counted: it counts if it happened since the issue was parked, and may bring it back."""
+        """Check a failure before it is counted: it counts if it happened since the issue was parked, and may reopen it."""
         if issue_id not in self._known:
             self._known[issue_id] = self._read(issue_id)
         known = self._known[issue_id]
@@ -169,22 +169,22 @@ class ParkedIssues:
             self._reopen(issue_id, reason, received_ms, failure)
 
     def met_elsewhere(self, app_id: int, fingerprint: str, received_ms: int) -> bool:
-        """Look at a fingerprint that is new in an app: it may bring back what other apps have parked. Return whether it did."""
+        """Check a fingerprint that is new in an app: it may reopen issues that other apps have parked. Return whether it did."""
         values = {"app_id": app_id, "fingerprint": fingerprint}
         parked = self._connection.execute(_IN_OTHER_APPS, values).fetchall()
         for (issue_id,) in parked:
-            # Who sees the one app need not see the other.
+            # People who see the one app may not see the other.
             name, is_limited = self._connection.execute(_APP, (app_id,)).fetchone()
             self._reopen(issue_id, f"the same failed in {'another app' if is_limited else name}", received_ms, None)
         return bool(parked)
 
     def finish(self) -> None:
-        """Count what came, once everything else is counted, and bring back what that is enough for."""
+        """Add the batch's counts, once everything else is counted, and reopen issues whose conditions hold."""
         for issue_id, failed in self._failed.items():
             self._connection.execute(_FAILED, {"id": issue_id, "n": failed})
             known = self._read(issue_id)
             if known is None:
-                # It is back already.
+                # It has reopened already.
                 continue
             row, until = known
             latest_ms, failure, received_ms = self._latest[issue_id]

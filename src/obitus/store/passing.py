@@ -1,4 +1,4 @@
-"""Targets that records are passed on to, and how far each of them is. What changes something runs on the writer."""
+"""Targets to which records are passed on, and their positions. Functions that change something run on the writer."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ _TRY_NOW: Final = (
 
 @dataclass(frozen=True, slots=True)
 class WantedTarget:
-    """A target as somebody wants it."""
+    """A target as it is defined."""
 
     name: str
     kind: PassingKind
@@ -59,7 +59,7 @@ class WantedTarget:
 
 @dataclass(frozen=True, slots=True)
 class Passed:
-    """What a turn passed on."""
+    """The result of one turn."""
 
     places: Mapping[int, int]
     events_to: int
@@ -67,7 +67,7 @@ class Passed:
     refused: int = 0
     lost: int = 0
     said: str = ""
-    """What a target says of what it refused."""
+    """The target's message about refused records."""
 
 
 def targets(reader: Reader) -> list[Target]:
@@ -81,12 +81,12 @@ def named(reader: Reader, name: str) -> Target:
 
 
 def passed_to(reader: Reader, target_id: int) -> dict[int, int]:
-    """Return how far each day file was passed on to a target."""
+    """Return the position of a target in each day file."""
     return dict(reader.all(PassedTo, _TO, (target_id,)))
 
 
 def lag(reader: Reader, days: DayReaders, target_id: int) -> int:
-    """Return how many reports came that a target was not offered yet, wanted or not."""
+    """Return how many reports came that were not offered to a target yet, matching or not."""
     at = passed_to(reader, target_id)
     return sum(max(0, day.last_place - at.get(day.day, 0)) for day in days.latest(MOST_DAYS))
 
@@ -99,7 +99,7 @@ def add(
     events_to: int,
     now_ms: int,
 ) -> int:
-    """Pass on what comes from now on, and return the target's number; raises AlreadyThere, TooMany."""
+    """Add a target for new records, and return its number; raises AlreadyThere, TooMany."""
     if connection.execute(_COUNT).fetchone()[0] >= MOST_TARGETS:
         raise TooMany(f"there are {MOST_TARGETS} targets already; remove one first")
     values = {
@@ -115,7 +115,7 @@ def add(
 
 
 def remove(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
-    """Pass nothing on to a target any more; raises NotThere."""
+    """Remove a target; raises NotThere."""
     row = connection.execute(_REMOVE, {"name": name, "now_ms": now_ms}).fetchone()
     if row is None:
         raise NotThere(f"there is no target named {name!r}")
@@ -124,7 +124,7 @@ def remove(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
 
 
 def passed(connection: sqlite3.Connection, target_id: int, turn: Passed, now_ms: int) -> None:
-    """Keep how far a target is, once it has acknowledged."""
+    """Store the position of a target, once it has acknowledged."""
     connection.executemany(_MOVE, [(target_id, day, place) for day, place in turn.places.items()])
     values = {
         "id": target_id, "events_to": turn.events_to, "passed": turn.passed, "refused": turn.refused, "lost": turn.lost,
@@ -134,16 +134,16 @@ def passed(connection: sqlite3.Connection, target_id: int, turn: Passed, now_ms:
 
 
 def in_trouble(connection: sqlite3.Connection, target_id: int, trouble: str, now_ms: int) -> None:
-    """Keep why a target takes nothing."""
+    """Store why a target accepts nothing."""
     connection.execute(_TROUBLE, (trouble, now_ms, target_id))
 
 
 def try_now(connection: sqlite3.Connection, name: str) -> None:
-    """Forget that a target was in trouble; raises NotThere."""
+    """Clear a target's error; raises NotThere."""
     if connection.execute(_TRY_NOW, (name,)).fetchone() is None:
         raise NotThere(f"there is no target named {name!r}")
 
 
 def start(reader: Reader, days: DayReaders) -> tuple[dict[int, int], int]:
-    """Return where everything stands: a target that begins now gets what comes after."""
+    """Return the present end of all day files: a new target gets what comes after."""
     return {day.day: day.last_place for day in days.known()}, events.newest(reader)

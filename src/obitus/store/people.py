@@ -1,4 +1,4 @@
-"""Who lets in whom: people, their passes (sign-in links, sessions, personal tokens) and what they did. Secrets come hashed."""
+"""People, their passes (sign-in links, sessions, personal tokens) and the record of acts. Secrets are passed in hashed."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from obitus.store.sight import WHOLE, Sight
 
 PassKind = Literal["link", "session", "token"]
 SESSION_IDLE_MS: Final = 12 * HOUR_MS
-"""A session that nobody uses for so long has ended."""
+"""A session ends after so long without use."""
 TRY_WINDOW_MS: Final = 5 * 60_000
 
 _TO_SIGN_IN = "SELECT id, name, password, code_secret, code_step FROM people WHERE removed_ms IS NULL"
@@ -44,14 +44,14 @@ _IS_GOOD = """
 SELECT 1 FROM passes WHERE id = :id AND passes.ended_ms IS NULL
   AND (passes.expires_ms IS NULL OR passes.expires_ms > :now_ms)
   AND (passes.kind <> 'session' OR COALESCE(passes.used_ms, passes.created_ms) > :now_ms - :idle_ms)"""
-# Never back: two requests at once may note their times in either order.
+# Never backwards: two requests at once may write their times in either order.
 _TOUCH = "UPDATE passes SET used_ms = :now_ms WHERE id = :id AND COALESCE(used_ms, 0) < :now_ms"
 _ADD_OWNER = "INSERT INTO people (name, role, created_ms) VALUES (?, 'owner', ?)"
 _ADD_PASS = """
 INSERT INTO passes (hash, id, kind, person_id, label, created_ms, expires_ms, scope, by_link, apps)
 VALUES (:hash, :id, :kind, :person_id, :label, :now_ms, :expires_ms, :scope, :by_link, :apps)"""
 _END_PASS = "UPDATE passes SET ended_ms = :now_ms WHERE id = :id AND person_id = :person_id AND ended_ms IS NULL"
-# One statement: of two browsers that open a link at the same moment only one is let in.
+# One statement: of two browsers that open a link at the same moment only one succeeds.
 _USE_LINK = """
 UPDATE passes SET ended_ms = :now_ms
 WHERE hash = :hash AND kind = 'link' AND ended_ms IS NULL AND expires_ms > :now_ms RETURNING person_id"""
@@ -61,7 +61,7 @@ UPDATE passes SET ended_ms = :now_ms
 WHERE person_id = :person_id AND (kind IN ('session', 'link') OR (kind = 'token' AND :tokens)) AND ended_ms IS NULL AND id <> :keep
 RETURNING id"""
 _TRY = "INSERT INTO sign_in_tries (time_ms, name, address) VALUES (:now_ms, :name, :address)"
-# Those ahead of the clock too: it was put back, and they would count for ever.
+# Those ahead of the clock too: it was set back, and they would count for ever.
 _FORGET_TRIES = "DELETE FROM sign_in_tries WHERE time_ms <= :now_ms - :window_ms OR time_ms > :now_ms + :window_ms"
 _TRIES = """
 SELECT SUM(name = :name) AS of_name, SUM(address = :address) AS of_address,
@@ -74,7 +74,7 @@ FROM acts LEFT JOIN people ON people.id = acts.person_id
 WHERE (:act = '' OR acts.act = :act) AND (:person = '' OR people.name = :person) AND acts.id < :before
   AND acts.time_ms >= :from_ms AND acts.time_ms < :to_ms
 ORDER BY acts.id DESC LIMIT :most"""
-# From one kind to the next by the index: DISTINCT would go through the whole record.
+# From one kind to the next by the index: DISTINCT would read the whole record.
 _ACT_KINDS = """
 WITH RECURSIVE kinds (act) AS (
   SELECT MIN(act) FROM acts UNION ALL
@@ -85,7 +85,7 @@ _ADD_ACT = "INSERT INTO acts (time_ms, person_id, act, subject) VALUES (?, ?, ?,
 
 @dataclass(frozen=True, slots=True)
 class Person:
-    """Somebody who was let in, and by which pass."""
+    """A signed-in person, and the pass."""
 
     id: int
     name: str
@@ -94,12 +94,12 @@ class Person:
     has_codes: bool
     pass_id: str
     scope: Scope = "administer"
-    """What the pass is good for, whatever the role allows."""
+    """The scope of the pass, within the role's rights."""
     sight: Sight = WHOLE
     by_link_ms: int | None = None
-    """When a sign-in link began this session; None where a password did, or for a token."""
+    """When this session began with a sign-in link; None for a password, or a token."""
     used_ms: int | None = None
-    """When it was last used, as far as that was noted."""
+    """When it was last used, as far as recorded."""
 
 
 def owner(reader: Reader) -> PersonWithPassword | None:
@@ -113,7 +113,7 @@ def person_named(reader: Reader, name: str) -> PersonWithPassword | None:
 
 
 def person_with(reader: Reader, secret_hash: bytes, kind: PassKind, now_ms: int) -> Person | None:
-    """Return who holds a valid pass of that kind."""
+    """Return the person with a valid pass of that kind."""
     values = {"hash": secret_hash, "kind": kind, "now_ms": now_ms, "idle_ms": SESSION_IDLE_MS}
     row = reader.first(PersonWithPass, _PERSON_WITH, values)
     if row is None:
@@ -134,12 +134,12 @@ def person_with(reader: Reader, secret_hash: bytes, kind: PassKind, now_ms: int)
 
 
 def is_good(reader: Reader, pass_id: str, now_ms: int) -> bool:
-    """Whether a pass still is one."""
+    """Whether a pass is still valid."""
     return reader.row(_IS_GOOD, {"id": pass_id, "now_ms": now_ms, "idle_ms": SESSION_IDLE_MS}) is not None
 
 
 def touch(connection: sqlite3.Connection, pass_id: str, now_ms: int) -> None:
-    """Note that a pass is in use."""
+    """Record that a pass is used."""
     connection.execute(_TOUCH, {"id": pass_id, "now_ms": now_ms})
 
 
@@ -150,11 +150,11 @@ def passes_of(reader: Reader, person_id: int, kind: PassKind, now_ms: int) -> li
 
 
 def try_sign_in(connection: sqlite3.Connection, name: str, address: str, now_ms: int, most: tuple[int, int]) -> int:
-    """Count a try to sign in before its password is looked at; return how long to wait in ms when there were too many, else 0.
-
-    ``most`` are the tries in the window for one name from anywhere, and from one address for any name.
+    """Count a password attempt before the password is checked; return how long to wait in ms when there were too
+    many, else 0. ``most`` has the attempts in the window for one name from anywhere, and from one address for any
+    name.
     """
-    # The try is written before anybody looks at the password: many at once cannot all pass the count before one of them is in it.
+    # The attempt is written before the password is checked: many at once cannot all pass before one of them counts.
     values = {"name": name, "address": address, "now_ms": now_ms, "window_ms": TRY_WINDOW_MS}
     connection.execute(_FORGET_TRIES, values)
     found = connection.execute(_TRIES, values).fetchone()
@@ -170,12 +170,12 @@ def try_sign_in(connection: sqlite3.Connection, name: str, address: str, now_ms:
 
 
 def forget_tries(connection: sqlite3.Connection, name: str, address: str) -> None:
-    """Somebody signed in: what was tried before with that name from there is forgiven."""
+    """After a sign-in: clear earlier attempts with that name from that address."""
     connection.execute(_FORGET_ONES, {"name": name, "address": address})
 
 
 def acts(reader: Reader, *, act: str, person: str, span_ms: tuple[int, int], before: int, most: int) -> list[Act]:
-    """Return what was done from a time to another, newest first."""
+    """Return the acts between two times, newest first."""
     values = {"act": act, "person": person, "before": before, "most": most, "from_ms": span_ms[0], "to_ms": span_ms[1]}
     return reader.all(Act, _ACTS, values)
 
@@ -204,7 +204,7 @@ def add_pass(
     by_link: bool = False,
     apps: list[int] | None = None,
 ) -> None:
-    """Store a new pass; ``apps`` are the numbers of those that it is for, None for all that its person sees."""
+    """Store a new pass; ``apps`` are the numbers of its apps, None for all that its person sees."""
     values = {"hash": secret_hash, "id": pass_id, "kind": kind, "person_id": person_id, "label": label}
     values |= {"now_ms": now_ms, "expires_ms": expires_ms, "scope": scope, "by_link": int(by_link)}
     values["apps"] = None if apps is None else json.dumps(apps)
@@ -229,7 +229,7 @@ def add_link(connection: sqlite3.Connection, secret_hash: bytes, pass_id: str, n
 
 
 def use_link(connection: sqlite3.Connection, secret_hash: bytes, now_ms: int) -> int:
-    """Use a sign-in link up and return whose it was; raises NotThere when it is unknown, used or too old."""
+    """Use a sign-in link up and return its person; raises NotThere when it is unknown, used or too old."""
     row = connection.execute(_USE_LINK, {"hash": secret_hash, "now_ms": now_ms}).fetchone()
     if row is None:
         raise NotThere("this sign-in link was used already, is too old, or was never given out")
@@ -246,13 +246,13 @@ def end_pass(connection: sqlite3.Connection, pass_id: str, person_id: int, now_m
 def set_password(
     connection: sqlite3.Connection, person_id: int, hashed: str, *, keep_pass: str, now_ms: int, tokens: bool = False
 ) -> list[str]:
-    """Set a password and end every other session and link of that person, with ``tokens`` those too; return what ended."""
+    """Set a password and end all other sessions and links of that person, with ``tokens`` also the tokens; return what ended."""
     connection.execute(_SET_PASSWORD, (hashed, person_id))
     values = {"person_id": person_id, "now_ms": now_ms, "keep": keep_pass, "tokens": int(tokens)}
     return column_of(connection.execute(_END_OTHER_SESSIONS, values), str)
 
 
 def note_act(connection: sqlite3.Connection, person_id: int | None, act: str, subject: str, now_ms: int) -> None:
-    """Put on record what somebody did."""
+    """Add an act to the record."""
     connection.execute(_ADD_ACT, (now_ms, person_id, act, subject[:300]))
     events.add(connection, "act", now_ms, act=act)

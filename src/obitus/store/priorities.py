@@ -1,4 +1,4 @@
-"""What an issue is weighed by, read for some issues at once."""
+"""The facts for priorities, read for several issues at once."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND hour >= :first AND hou
 _LAST_HOUR = """
 SELECT issue_id, SUM(stands_for) AS n FROM failures
 WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND time_ms >= :from_ms AND time_ms < :to_ms GROUP BY issue_id"""
-# What it was met in for the first time within the day, where it had been met in others before.
+# Releases, environments and entry points in which it was first seen within the day, after others before.
 _SPREAD = """
 SELECT issue_id, name FROM (
   SELECT issue_id, environment AS name, MIN(first_ms) AS first_ms FROM issue_releases WHERE issue_id IN (SELECT value FROM json_each(:ids)) GROUP BY issue_id, environment
@@ -37,7 +37,7 @@ _UNKNOWN: Final = Weighed(0, "ERROR", 0, None, None)
 
 
 def facts_of(reader: Reader, rows: list[Issue], now_ms: int) -> dict[int, Facts]:
-    """Return what each of some issues is weighed by."""
+    """Return the facts for the priorities of several issues."""
     ids = json.dumps([row.id for row in rows])
     hour = now_ms // HOUR_MS
     times = {"ids": ids, "from_ms": now_ms - HOUR_MS, "to_ms": now_ms + HOUR_MS}

@@ -1,4 +1,4 @@
-"""Quiet failures: what they are found from, which stand, and the issues that collect them."""
+"""Quiet failures: the counts from which they are found, the present ones, and the issues that collect them."""
 
 from __future__ import annotations
 
@@ -98,12 +98,12 @@ def points_lately(reader: Reader, now_ms: int) -> list[PointInHours]:
 
 
 def warned_lately(reader: Reader, now_ms: int) -> list[WarnedInHours]:
-    """Return the records that warned in the last hours, and in the days before them."""
+    """Return warnings of the last hours, and of the days before them."""
     return reader.all(WarnedInHours, _WARNED, _span(now_ms))
 
 
 def warned_in(reader: Reader, app_id: int, releases: Iterable[int]) -> list[WarnedInRelease]:
-    """Return the records that warned in releases."""
+    """Return warnings by release."""
     return reader.all(WarnedInRelease, _WARNED_IN, {"app_id": app_id, "releases": json.dumps(list(releases))})
 
 
@@ -118,7 +118,7 @@ def job_hours(reader: Reader, now_ms: int) -> list[JobHour]:
 
 
 def keep(connection: sqlite3.Connection, found: Mapping[tuple[int, str, Kind], Iterable[Quiet]], now_ms: int) -> None:
-    """Keep what holds now, by app, environment and kind; what no longer does has ended."""
+    """Store the present quiet failures, by app, environment and kind; others have ended."""
     for (app_id, environment, kind), some in found.items():
         for one in some:
             row = connection.execute(
@@ -134,13 +134,13 @@ def keep(connection: sqlite3.Connection, found: Mapping[tuple[int, str, Kind], I
 
 
 def prune(connection: sqlite3.Connection, now_ms: int) -> int:
-    """Forget what ended long ago, and counts that nothing is compared with any more; return how many: some thousands at a time."""
+    """Forget quiet failures that ended long ago, and counts that are no longer compared; return how many: some thousands at a time."""
     before = {"before_ms": now_ms - KEPT_MS, "before_hour": (now_ms - WARNED_KEPT_MS) // HOUR_MS, "most": MOST_REMOVED}
     return sum(connection.execute(sql, before).rowcount for sql in _OLD)
 
 
 def standing(reader: Reader) -> list[QuietRow]:
-    """Return what holds, the least probable by chance first; behind it what somebody left."""
+    """Return the present ones, the least probable by chance first; after them those marked as nothing to act on."""
     return reader.all(QuietRow, _STANDING)
 
 
@@ -150,13 +150,13 @@ def one(reader: Reader, number: int) -> QuietRow:
 
 
 def leave(connection: sqlite3.Connection, number: int, person_id: int, now_ms: int) -> None:
-    """Keep that somebody says it is nothing to act on; raises NotThere where it has ended or was left already."""
+    """Mark one as nothing to act on; raises NotThere where it has ended or is marked already."""
     if connection.execute(_LEAVE, (person_id, now_ms, number)).fetchone() is None:
         raise NotThere(f"there is no quiet failure {number} now")
 
 
 def collecting(reader: Reader) -> list[Collected]:
-    """Return the issues that collect, and what."""
+    """Return the issues that collect records, and which."""
     return reader.all(Collected, _COLLECTED)
 
 
@@ -168,12 +168,12 @@ def collects(reader: Reader, issue_id: int) -> Collected | None:
 def collect(
     connection: sqlite3.Connection, issue_id: int, app_id: int, kind: Kind, subject: str, person_id: int, now_ms: int
 ) -> None:
-    """Let an issue collect from now on."""
+    """Make an issue collect from now on."""
     connection.execute(_COLLECT, (issue_id, app_id, kind, subject, now_ms, person_id))
 
 
 def issue_of_fingerprint(reader: Reader, app_id: int, fingerprint: str) -> int:
-    """Return the issue that a fingerprint belongs to; raises NotThere."""
+    """Return the issue of a fingerprint; raises NotThere."""
     found = reader.column(int, _OF_FINGERPRINT, (app_id, fingerprint))
     if not found:
         raise NotThere("there is no issue of it")
@@ -181,7 +181,7 @@ def issue_of_fingerprint(reader: Reader, app_id: int, fingerprint: str) -> int:
 
 
 def collect_no_more(connection: sqlite3.Connection, issue_id: int) -> None:
-    """Let an issue collect no more; raises NotThere where it does not."""
+    """End the collecting of an issue; raises NotThere where it does not collect."""
     found = None
     for statement in _FORGET:
         found = connection.execute(statement, (issue_id,)).fetchone()
@@ -190,10 +190,10 @@ def collect_no_more(connection: sqlite3.Connection, issue_id: int) -> None:
 
 
 def looked_to(reader: Reader, issue_id: int) -> dict[int, int]:
-    """Return how far each day was looked through for an issue."""
+    """Return the position of an issue in each day."""
     return dict(reader.all(LookedTo, _TO, (issue_id,)))
 
 
 def move(connection: sqlite3.Connection, issue_id: int, places: Mapping[int, int]) -> None:
-    """Keep how far the days were looked through for an issue."""
+    """Store the positions of an issue in the days."""
     connection.executemany(_MOVE, [(issue_id, day, place) for day, place in places.items()])

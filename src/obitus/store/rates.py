@@ -1,4 +1,4 @@
-"""Failures and runs by release, from rollups only: how long a reading takes does not grow with how much was reported."""
+"""Failures and runs by release, from rollups only: the time of a query does not grow with the number of reports."""
 
 from __future__ import annotations
 
@@ -62,7 +62,7 @@ GROUP BY entry_point, release_id"""
 _HOURS_OF = """
 SELECT hour, SUM(runs) AS runs, SUM(failed) AS failed FROM release_hours
 WHERE runs > 0 AND release_id = :release AND (:environment IS NULL OR environment = :environment) GROUP BY hour ORDER BY hour"""
-# Without the hints the planner takes the index by hour alone, in which all releases of all apps are.
+# Without the hints the planner uses the index by hour alone, which has all releases of all apps.
 _ISSUES_IN_HOURS = """
 SELECT c.issue_id, c.release_id, SUM(c.failures) AS failures FROM json_each(:hours) h
 JOIN issue_counts c INDEXED BY issue_counts_by_release ON c.release_id IN (:before, :now) AND c.hour = h.value
@@ -119,7 +119,7 @@ _LOOKED_AT = "DELETE FROM rates_due WHERE release_id = ? AND environment = ? AND
 
 
 def points_of(reader: Reader, issue_id: int) -> list[str]:
-    """Return the entry points that an issue was met on."""
+    """Return the entry points of an issue."""
     return reader.column(str, _POINTS_OF_ISSUE, (issue_id,))
 
 
@@ -199,13 +199,13 @@ def failures_by_hour(reader: Reader, issue_id: int, environment: str | None) -> 
 
 
 def failures_between(reader: Reader, issue_id: int, from_ms: int, to_ms: int, environment: str | None) -> int:
-    """Return how many failures an issue had inside a short span."""
+    """Return the number of an issue's failures inside a short span."""
     values = {"issue_id": issue_id, "from_ms": from_ms, "to_ms": to_ms, "environment": environment}
     return reader.value(int, _FAILURES_FROM, values)
 
 
 def issues_named(reader: Reader, numbers: Iterable[int]) -> dict[int, IssueName]:
-    """Return what names issues, by number."""
+    """Return the titles of issues, by number."""
     return {row.id: row for row in reader.all(IssueName, _TITLES, (json.dumps(list(numbers)),))}
 
 
@@ -215,34 +215,34 @@ def first_in(reader: Reader, release: int, most: int) -> list[int]:
 
 
 def regressed_in(reader: Reader, release: int) -> set[int]:
-    """Return the issues that came back with a failure of a release."""
+    """Return the issues that regressed with a failure of a release."""
     return set(reader.column(int, _REGRESSED_IN, (release,)))
 
 
 def steps_of_issue(reader: Reader, issue_id: int) -> list[RateStep]:
-    """Return the standing steps of an issue's rate, the latest first."""
+    """Return the present steps of an issue's rate, the latest first."""
     return reader.all(RateStep, _STEPS_OF_ISSUE, (issue_id,))
 
 
 def steps_of_release(reader: Reader, release: int) -> list[RateStep]:
-    """Return what stands as stepped up with a release, the surest first."""
+    """Return the rates that stepped up with a release, the surest first."""
     return reader.all(RateStep, _STEPS_OF_RELEASE, (release,))
 
 
 def due(reader: Reader) -> list[DueRate]:
-    """Return what reported since it was looked at, by app."""
+    """Return releases with reports since their rates were compared, by app."""
     return reader.all(DueRate, _DUE)
 
 
 def looked_at(connection: sqlite3.Connection, places: Sequence[DueRate]) -> None:
-    """Forget what was due, but for what reported since."""
+    """Forget which were due, except those with reports since."""
     connection.executemany(_LOOKED_AT, [(row.release_id, row.environment, row.batches) for row in places])
 
 
 def keep_steps(
     connection: sqlite3.Connection, release: int, environment: str, steps: Sequence[Step], now_ms: int
 ) -> tuple[list[int], int]:
-    """Keep what steps up with a release now; return the issues for which that is news, and how many earlier ones ended."""
+    """Store the steps of a release; return the issues with new ones, and how many earlier ones ended."""
     standing = {
         (row.issue_id, row.entry_point): row.id
         for row in typed(connection.execute(_STANDING, (release, environment)), StandingStep)

@@ -1,4 +1,4 @@
-"""All that is kept, opened for one process: who writes, who reads, the files of the days, and the evidence in them."""
+"""The whole store, opened for one process: the writer, the readers, the files of the days, and the evidence in them."""
 
 from __future__ import annotations
 
@@ -15,11 +15,11 @@ from obitus.store.sight import Sight
 from obitus.store.writer import Writer
 
 MOST_SIGHTS: Final = 16
-"""Different sets of apps for which readers stay open."""
+"""Sets of apps for which readers stay open."""
 
 
 class Records:
-    """What is kept, as it is read and written. A narrowed one shows nothing of other apps; what it writes, its caller has to check."""
+    """The store for reading and writing. A limited one shows nothing of other apps; its caller has to check writes."""
 
     def __init__(self, writer: Writer, reader: Reader) -> None:
         self.writer, self.reader = writer, reader
@@ -33,9 +33,8 @@ class Records:
 
 
 class OpenRecords(Records):
-    """A folder of records, held by this process alone. Close it to finish what was queued and to let go of the files.
-
-    ``said`` is written beside the process's number for whoever finds the folder in use. Raises StoreError.
+    """A folder of records, locked by this process. ``close`` finishes queued work and closes the files. ``said`` is
+    written beside the process's number, for the message of a second process. Raises StoreError.
     """
 
     def __init__(self, database: Path, said: str = "") -> None:
@@ -52,7 +51,7 @@ class OpenRecords(Records):
         self._guard = threading.Lock()
 
     def seen_with(self, sight: Sight) -> Records:
-        """Return the records as somebody sees them who sees only some apps."""
+        """Return the records limited to some apps."""
         if sight.is_whole:
             return self
         with self._guard:
@@ -62,13 +61,13 @@ class OpenRecords(Records):
                 narrowed.evidence.turn_back = self.evidence.turn_back
             self._narrowed[sight] = narrowed
             while len(self._narrowed) > MOST_SIGHTS:
-                # Somebody may be reading with them still: they are closed once nobody holds them any more.
+                # They may still be in use: they are closed once nothing refers to them any more.
                 self._narrowed.popitem(last=False)
         return narrowed
 
     def close(self) -> None:
         """Write what is queued, and close every file."""
-        # Readers first: the last one who closes leaves a single file.
+        # Readers first: the last connection to close leaves a single file.
         for narrowed in self._narrowed.values():
             narrowed.close_readers()
         self.close_readers()

@@ -1,7 +1,6 @@
 """Moving failures from issue to issue, a bounded number in one commit, so that each step can be undone.
 
-A merge, a split and a regrouping are all this: which failures went where is kept, and so is which
-fingerprint led where before.
+A merge, a split and a regrouping all store which failures moved where, and which issue each fingerprint led to before.
 """
 
 from __future__ import annotations
@@ -25,7 +24,7 @@ from obitus.store.rows.grouping import (
     Regrouping,
 )
 
-# So many take the writer some tens of milliseconds; reports that come meanwhile wait for no more than that.
+# So many take the writer some tens of milliseconds, the longest that reports wait meanwhile.
 MOST_IN_ONE_STEP: Final = 2000
 Kind = Literal["merge", "split", "regroup"]
 
@@ -47,7 +46,7 @@ _KEEP_MOVE = "INSERT OR IGNORE INTO regrouped (regrouping_id, seq, from_issue, t
 _KEEP_FINGERPRINT = """
 INSERT OR IGNORE INTO regrouped_fingerprints (regrouping_id, app_id, fingerprint, from_issue, to_issue, apart_before)
 VALUES (?, ?, ?, ?, ?, ?)"""
-# Whose failures are moved: each one's own, and of those that it stands for.
+# The users of moved failures: of each one, and of those that it represents.
 _WHOSE: Final = issue_users.whose("f.seq IN (SELECT value FROM json_each(:seqs))")
 _OUT: Final = (
     """
@@ -67,7 +66,7 @@ UPDATE issue_users SET failures = issue_users.failures - moving.n
 FROM (SELECT issue_id, user_id, SUM(n) AS n FROM ({_WHOSE}) GROUP BY 1, 2) AS moving
 WHERE (issue_users.issue_id, issue_users.user_id) = (moving.issue_id, moving.user_id)""",  # noqa: S608 - of the constant above
 )
-# A row that counts none would still say that the issue was seen there.
+# A row with a count of zero would still say that the issue was seen there.
 _EMPTY: Final = (
     "DELETE FROM issue_counts WHERE issue_id = ? AND failures <= 0",
     "DELETE FROM issue_days WHERE issue_id = ? AND failures <= 0",
@@ -90,7 +89,7 @@ INSERT INTO issue_users (issue_id, user_id, failures)
 SELECT issue_id, user_id, SUM(n) FROM ({_WHOSE}) WHERE TRUE GROUP BY 1, 2
 ON CONFLICT DO UPDATE SET failures = failures + excluded.failures""",  # noqa: S608 - of the same
 )
-# From the rows, not from what was moved: failures may have come in between two steps.
+# From the rows, not from the moved ones: failures may have come between two steps.
 _SUMS = """
 UPDATE issues SET
   failures = (SELECT COALESCE(SUM(failures), 0) FROM issue_counts WHERE issue_id = :id),
@@ -154,7 +153,7 @@ class Move:
 
 
 def begin(connection: sqlite3.Connection, kind: Kind, said: str, person_id: int, total: int, now_ms: int) -> int:
-    """Add a regrouping that waits for its turn, and return its number."""
+    """Add a waiting regrouping, and return its number."""
     values = {"kind": kind, "said": said, "person_id": person_id, "total": total, "now_ms": now_ms}
     return int(connection.execute(_BEGIN, values).fetchone()[0])
 
@@ -165,17 +164,17 @@ def end(connection: sqlite3.Connection, regrouping: int, state: str, now_ms: int
 
 
 def broken_off(reader: Reader) -> list[BrokenOff]:
-    """Return the regroupings that a kill or a stop broke off, the latest first."""
+    """Return the regroupings that a kill or a stop interrupted, the latest first."""
     return reader.all(BrokenOff, _BROKEN_OFF)
 
 
 def waits(reader: Reader, number: int) -> bool:
-    """Return whether a regrouping was asked for and not begun yet."""
+    """Return whether a regrouping is waiting."""
     return reader.row(_WAITS, (number,)) is not None
 
 
 def begun(connection: sqlite3.Connection, number: int, now_ms: int) -> None:
-    """Keep that a regrouping is begun now: broken off after this, it goes back."""
+    """Mark a regrouping as begun: if it is interrupted after this, it is undone."""
     connection.execute(_BEGUN, (now_ms, number))
 
 
@@ -228,7 +227,7 @@ def name_issue(connection: sqlite3.Connection, issue_id: int, kind: str, cause: 
 
 
 def move(connection: sqlite3.Connection, number: int, moves: Sequence[Move], *, keep: bool = True) -> None:
-    """Move failures, with their counts, and keep where they came from."""
+    """Move failures, with their counts, and store where they came from."""
     going: dict[int, list[int]] = {}
     for one in moves:
         going.setdefault(one.to_issue, []).append(one.seq)
@@ -255,7 +254,7 @@ def sum_up(connection: sqlite3.Connection, issue_ids: Sequence[int]) -> None:
 def lead(
     connection: sqlite3.Connection, number: int, app_id: int, fingerprint: str, to_issue: int, joined: str
 ) -> None:
-    """Let a fingerprint lead to another issue from now on."""
+    """Make a fingerprint lead to another issue from now on."""
     known = typed(connection.execute(_ONE_FINGERPRINT, (app_id, fingerprint)), FingerprintToLead)
     if not known or known[0].issue_id == to_issue:
         return
@@ -264,7 +263,7 @@ def lead(
 
 
 def lead_all(connection: sqlite3.Connection, number: int, from_issue: int, to_issue: int, joined: str) -> None:
-    """Let all fingerprints of an issue lead to another one."""
+    """Make all fingerprints of an issue lead to another one."""
     for row in typed(connection.execute(_FINGERPRINTS, (from_issue,)), FingerprintToLead):
         lead(connection, number, row.app_id, row.fingerprint, to_issue, joined)
 
@@ -272,7 +271,7 @@ def lead_all(connection: sqlite3.Connection, number: int, from_issue: int, to_is
 def keep_apart(
     connection: sqlite3.Connection, number: int, app_id: int, fingerprint: str, names: Sequence[str]
 ) -> None:
-    """Tell failures of a fingerprint apart by attributes from now on."""
+    """Keep failures of a fingerprint apart by attributes from now on."""
     for row in typed(connection.execute(_ONE_FINGERPRINT, (app_id, fingerprint)), FingerprintToLead):
         connection.execute(_KEEP_FINGERPRINT, (number, app_id, fingerprint, row.issue_id, row.issue_id, row.apart_by))
         connection.execute(_APART, (json.dumps(list(names)), app_id, fingerprint))
@@ -288,7 +287,7 @@ def add_apart(
 
 
 def merged_into(connection: sqlite3.Connection, issue_id: int, into: int | None) -> None:
-    """Say that an issue lives on in another one, or does not any more."""
+    """Mark an issue as merged into another one, or not any more."""
     connection.execute(_MERGED, (into, issue_id))
 
 
@@ -298,12 +297,12 @@ def fingerprints_of(reader: Reader, issue_id: int) -> list[FingerprintToLead]:
 
 
 def moves_of(reader: Reader, number: int, after: int) -> list[Moved]:
-    """Return what a regrouping moved, a step's worth with numbers above ``after``."""
+    """Return the moves of a regrouping, one step with numbers above ``after``."""
     return reader.all(Moved, _MOVES, (number, after, MOST_IN_ONE_STEP))
 
 
 def touched_by(reader: Reader, number: int) -> list[int]:
-    """Return the issues that a regrouping took failures from or gave them to."""
+    """Return the issues from or to which a regrouping moved failures."""
     return reader.column(int, _TOUCHED, {"id": number})
 
 
@@ -315,7 +314,7 @@ def lead_back(connection: sqlite3.Connection, number: int) -> list[tuple[str, in
     for row in led:
         key = (row.app_id, row.fingerprint)
         if row.from_issue is None:
-            # A split made this fingerprint: it led nowhere before, and what came by it since goes home.
+            # A split made this fingerprint: it led nowhere before, and later failures with it are moved back.
             connection.execute(_FORGET, key)
             origin = home.get((row.app_id, row.fingerprint.partition("/")[0]), row.to_issue)
             back.append((row.fingerprint, row.to_issue, origin))
@@ -327,5 +326,5 @@ def lead_back(connection: sqlite3.Connection, number: int) -> list[tuple[str, in
 
 
 def seqs_with(reader: Reader, issue_id: int, fingerprint: str) -> list[int]:
-    """Return a step's worth of an issue's failures that came by one fingerprint."""
+    """Return one step of an issue's failures with one fingerprint."""
     return reader.column(int, _SINCE, (issue_id, fingerprint, MOST_IN_ONE_STEP))

@@ -1,4 +1,4 @@
-"""Releases of an app and their deploys: coming to be, order, renaming. What runs on the writer takes its connection."""
+"""Releases of an app and their deploys: adding, order, renaming. Functions that run on the writer take its connection."""
 
 from __future__ import annotations
 
@@ -19,11 +19,11 @@ from obitus.store.rows.issues import WaitingSettling
 from obitus.store.rows.releases import Deploy, KnownDeploy, KnownRelease, ListedDeploy, PlacedRelease, Release
 
 MOST_RELEASES: Final = 3000
-"""Releases of one app that are kept apart."""
+"""Most releases of one app."""
 NOT_COME_MS: Final = 253_402_300_799_999
-"""Stands for when a release first came that was only announced: the last millisecond of the year 9999."""
+"""The first time of a release that was only announced: the last millisecond of the year 9999."""
 DEPLOY_REPORTED_LATE_MS: Final = HOUR_MS
-"""Up to how long after the first report a pipeline may report the deploy that the report was taken for."""
+"""How long after a release's first report a reported deploy replaces the inferred one."""
 
 _FIND = "SELECT id, version, first_ms, removed_ms FROM releases WHERE app_id = ? AND version = ?"
 _FIND_SPELLED = """
@@ -85,9 +85,8 @@ SELECT 1 FROM issue_releases WHERE release_id IN (SELECT id FROM releases WHERE 
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """A release of an app; ``new`` when it has just come, by this report or deploy.
-
-    ``beyond`` when the app has as many as it may have: then it stands for reports that name none.
+    """A release of an app; ``new`` when this report or deploy added it. ``beyond`` when the app has reached its
+    bound: then it is the one of reports without a release.
     """
 
     id: int
@@ -96,11 +95,11 @@ class Found:
 
 
 def come(connection: sqlite3.Connection, app_id: int, version: str, time_ms: int) -> Found:
-    """Find or make the release that something reported at ``time_ms``; it first came then, when no earlier report says otherwise."""
+    """Find or make the release of a report at ``time_ms``, which becomes its first time if it is the earliest."""
     row = _find(connection, app_id, version)
     unknown = row is None or row.removed_ms is not None
     if unknown and version and connection.execute(_HOW_MANY, (app_id,)).fetchone()[0] >= MOST_RELEASES:
-        # Whoever names a release for each build, or makes names up, must not make every page slow.
+        # A release for each build, or invented names, must not make every page slow.
         return Found(come(connection, app_id, "", time_ms).id, new=False, beyond=True)
     if row is None:
         return Found(int(connection.execute(_ADD, (app_id, version, time_ms)).fetchone()[0]), new=True)
@@ -112,12 +111,12 @@ def come(connection: sqlite3.Connection, app_id: int, version: str, time_ms: int
 
 
 def has_failed(reader: Reader, app_id: int, version: str) -> bool:
-    """Whether any failure of a release is known."""
+    """Whether a release has any failure."""
     return bool(reader.column(int, _HAS_FAILED, (app_id, version)))
 
 
 def announce(connection: sqlite3.Connection, app_id: int, version: str) -> int:
-    """Make a release known that has not come yet, and return its id; one that is known stays as it is."""
+    """Announce a release, and return its id; a known one stays as it is."""
     row = _find(connection, app_id, version)
     unknown = row is None or row.removed_ms is not None
     if unknown and connection.execute(_HOW_MANY, (app_id,)).fetchone()[0] >= MOST_RELEASES:
@@ -132,7 +131,7 @@ def _too_many() -> TooMany:
 
 
 def infer_deploy(connection: sqlite3.Connection, app_id: int, release_id: int, environment: str, time_ms: int) -> None:
-    """Take a release's first report from an environment for its arrival there."""
+    """Infer a release's deploy from its first report from an environment."""
     known = typed(connection.execute(_DEPLOYS_OF, (release_id, environment)), KnownDeploy)
     if not known:
         values = {"app_id": app_id, "release_id": release_id, "environment": environment, "time_ms": time_ms}
@@ -152,10 +151,7 @@ def deploy(
     reported_by: str,
     now_ms: int,
 ) -> None:
-    """Note that a release arrived. Reported twice, it is one deploy.
-
-    A deploy that was inferred from the first report gives way to the one that is reported.
-    """
+    """Add a deploy. Reported twice, it is one deploy. A reported deploy replaces one that was inferred from the first report."""
     found = come(connection, app_id, version, time_ms)
     if found.beyond:
         raise _too_many()
@@ -175,7 +171,7 @@ def deploy(
 
 
 def bind_next(connection: sqlite3.Connection, app_id: int, version: str, now_ms: int) -> None:
-    """Say on issues fixed from the coming release on that it has come."""
+    """Settle issues that are fixed from the coming release in this one, which has come."""
     waiting = typed(connection.execute(_WAITING, (app_id,)), WaitingSettling)
     if not waiting or not version:
         return
@@ -189,7 +185,7 @@ def bind_next(connection: sqlite3.Connection, app_id: int, version: str, now_ms:
 
 
 class StoredOrder(Order):
-    """The order of an app's releases, read only as far as it is asked for: two numbers need no list of all releases."""
+    """The order of an app's releases, read only where needed: two numbers need no list of all releases."""
 
     _whole: ClassVar[dict[tuple[int, int], tuple[tuple[object, ...], Order]]] = {}
 
@@ -198,7 +194,7 @@ class StoredOrder(Order):
         self._placed: bool | None = None
 
     def compare(self, left: str, right: str) -> int | None:
-        """Return -1, 0 or 1, or None when nobody can tell."""
+        """Return -1, 0 or 1, or None when they have no order."""
         if self._placed is None:
             self._placed = self._connection.execute(_PLACED, (self._app_id,)).fetchone() is not None
         if left == right:
@@ -207,12 +203,12 @@ class StoredOrder(Order):
         return found if found else self.whole().compare(left, right)
 
     def first_ms(self, version: str | None) -> int | None:
-        """Return when a release first came, or None when it has not."""
+        """Return when a release was first seen, or None when it has not been."""
         row = _named(self._connection, self._app_id, version) if version else None
         return None if row is None or row.first_ms == NOT_COME_MS else row.first_ms
 
     def whole(self) -> Order:
-        """Return the order of all releases; remembered while none comes or moves."""
+        """Return the order of all releases, cached while none is added or moved."""
         key = (id(self._connection), self._app_id)
         stamp = tuple(self._connection.execute(_STAMP, (self._app_id,)).fetchone())
         known = self._whole.get(key)
@@ -235,18 +231,18 @@ def order(reader: Reader, app_id: int) -> Order:
 
 
 def newest(reader: Reader, app_id: int) -> str | None:
-    """Return the last release in order that has come; one that was only announced is the next."""
+    """Return the last release in order that has been seen; an announced one is the next."""
     known = reversed(order(reader, app_id).releases)
     return next((release.version for release in known if release.first_ms != NOT_COME_MS), None)
 
 
 def releases(reader: Reader, app_id: int) -> list[Release]:
-    """Return an app's releases that have a name, in no order."""
+    """Return an app's releases with a name, unordered."""
     return reader.all(Release, _ALL, {"app_id": app_id})
 
 
 def name_of(reader: Reader, app_id: int, spelling: str) -> str | None:
-    """Return what a release is called now that had this name before, or None."""
+    """Return the present name of a release that had this name before, or None."""
     row = reader.first(KnownRelease, _FIND_SPELLED, (app_id, spelling))
     return row.version if row is not None else None
 
@@ -265,7 +261,7 @@ def deploys_of(reader: Reader, releases: Sequence[int]) -> list[Deploy]:
 
 
 def rename(connection: sqlite3.Connection, app_id: int, old: str, new: str) -> None:
-    """Give a release another name; reports that come by the old one go to it. Raises NotThere and AlreadyThere."""
+    """Rename a release; later reports with the old name count for it. Raises NotThere and AlreadyThere."""
     row = _find(connection, app_id, old)
     if row is None:
         raise NotThere(f"there is no release {old!r}")
@@ -282,7 +278,7 @@ def rename(connection: sqlite3.Connection, app_id: int, old: str, new: str) -> N
 
 
 def remove(connection: sqlite3.Connection, app_id: int, version: str, now_ms: int) -> None:
-    """Take a release from the list; its failures stay, and a report that names it brings it back. Raises NotThere."""
+    """Remove a release from the list; its failures stay, and a report that names it adds it again. Raises NotThere."""
     row = _find(connection, app_id, version)
     if row is None or not version or connection.execute(_REMOVE, (now_ms, row.id)).rowcount == 0:
         raise NotThere(f"there is no release {version!r}")
@@ -290,7 +286,7 @@ def remove(connection: sqlite3.Connection, app_id: int, version: str, now_ms: in
 
 
 def put_behind(connection: sqlite3.Connection, app_id: int, version: str, behind: str | None) -> None:
-    """Correct the order: a release comes right behind another one, or (None) where its name and time put it."""
+    """Correct the order: put a release right after another one, or (None) in its order by name and time."""
     row = _find(connection, app_id, version)
     other = _find(connection, app_id, behind) if behind is not None else None
     if row is None or (behind is not None and other is None):

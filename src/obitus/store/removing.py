@@ -1,4 +1,5 @@
-"""Removing an app: it is hidden at once, and what it reported is deleted bit by bit, so that nobody waits for it. Runs on the writer."""
+"""Removing an app: it is hidden at once, and its reports are deleted in small steps, so that nothing waits for it.
+Runs on the writer."""
 
 from __future__ import annotations
 
@@ -103,7 +104,7 @@ _REST: Final = (
 
 
 def hide(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
-    """Hide an app, revoke its keys, and return its id; what it reported is deleted by ``steps``. Raises NotThere."""
+    """Hide an app, revoke its keys, and return its id; ``steps`` deletes its reports. Raises NotThere."""
     row = connection.execute(_HIDE, {"name": name, "now_ms": now_ms}).fetchone()
     if row is None:
         raise NotThere(f"there is no app named {name!r}")
@@ -112,7 +113,7 @@ def hide(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
 
 
 def steps(reader: Reader, days: DayReaders, writing: WritingDays) -> Iterator[Callable[[sqlite3.Connection], object]]:
-    """Yield what deletes the rest of removed apps: small pieces of work for the writer, each to be done before the next is asked for."""
+    """Yield small pieces of work for the writer that delete the rest of removed apps, each to be done before the next."""
     while apps := reader.column(int, _TO_EMPTY):
         app_id = apps[0]
         for day in days.known():
@@ -151,7 +152,7 @@ def _finish(connection: sqlite3.Connection, *, app_id: int) -> None:
 
 
 def _delete(connection: sqlite3.Connection, *, which: str, statements: tuple[str, ...], app_id: int) -> None:
-    """Delete some rows and what refers to them."""
+    """Delete some rows and the rows that refer to them."""
     ids = [row[0] for row in connection.execute(which, (app_id, ROWS_AT_ONCE))]
     for statement in statements:
         connection.execute(statement, (json.dumps(ids),))

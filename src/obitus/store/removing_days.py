@@ -1,4 +1,4 @@
-"""Removing a day: its file goes, what was counted of it stays, and pages say since when."""
+"""Removing a day: its file is deleted, its counts stay, and pages say since when."""
 
 from __future__ import annotations
 
@@ -18,10 +18,9 @@ _MARK: Final = "UPDATE days SET removed_ms = ?, removed_why = ?, reports = 0 WHE
 
 
 def remove_day(writer: Writer, days: DayReaders, day: int, now_ms: int, why: str) -> bool:
-    """Remove what was reported of a day; return whether there was anything. Raises StoreBusy where it is written to all the time.
-
-    ``why`` is said on pages, such as ``after 30 days``. The writer is held for as long as it takes to close and to rename a file;
-    the file is deleted by the caller's thread, which may take long.
+    """Remove the reports of a day; return whether there were any. Raises StoreBusy where it is written to all the
+    time. ``why`` is shown on pages, such as ``after 30 days``. The writer is held only while a file is closed and
+    renamed; the caller's thread deletes the file, which may take long.
     """
     for _ in range(TRIES):
         done = writer.run(lambda c: _mark(c, writer.days, day, now_ms, why))
@@ -36,7 +35,7 @@ def remove_day(writer: Writer, days: DayReaders, day: int, now_ms: int, why: str
 
 
 def _mark(connection: sqlite3.Connection, writing: WritingDays, day: int, now_ms: int, why: str) -> bool | None:
-    """Mark a day and put its file aside; return whether there was anything, None while the same commit writes to it."""
+    """Mark a day as removed and rename its file; return whether there was one, None while the same commit writes to it."""
     if not writing.let_be_removed(day):
         return None
     if connection.execute(_MARK, (now_ms, why, day)).rowcount == 0:

@@ -1,7 +1,6 @@
-"""How long reports are kept: by kind and app, and by the room that all of it takes. The oldest goes first.
-
-Issues, their counts and what was decided stay. Of failures that are over their time, the first and the latest of each open issue stay,
-and those of issues that somebody wrote a note on or attached a file to.
+"""How long reports are kept: by kind and app, and by the room of everything. The oldest are removed first. Issues,
+their counts and decisions stay. Of failures over their time, the first and the latest of each open issue stay, and
+those of issues with notes or files.
 """
 
 from __future__ import annotations
@@ -63,32 +62,32 @@ _HOLDS: Final = {
 
 @dataclass(frozen=True)
 class Step:
-    """What is to be removed of one day."""
+    """The removal of one day."""
 
     day: int
     gone: dict[str, tuple[int, ...]]
-    """By kind, the apps whose records of it go."""
+    """By kind, the apps whose records are removed."""
     kept: tuple[int, ...]
-    """Places of failures that stay all the same."""
+    """Places of failures that stay nevertheless."""
     whole: bool
-    """Whether nothing of it stays: then its file goes."""
+    """Whether nothing of it stays: then its file is deleted."""
     bytes: int
-    """Of its file now."""
+    """The size of its file now."""
     why: str
 
     @property
     def what(self) -> str:
-        """What is on record of it, to know that it was done."""
+        """Its entry in the record, which shows that it was done."""
         return json.dumps({"gone": self.gone, "kept": self.kept}, sort_keys=True)
 
 
 def rules(reader: Reader) -> list[KeptFor]:
-    """Return what was said, by kind and app."""
+    """Return the settings, by kind and app."""
     return reader.all(KeptFor, _RULES)
 
 
 def within(reader: Reader) -> int | None:
-    """Return how many bytes the days may take, None where nobody said."""
+    """Return how many bytes the days may take, None without a bound."""
     found = reader.column(int, _WITHIN)
     return found[0] if found else None
 
@@ -99,7 +98,7 @@ def thinned(reader: Reader) -> list[ThinnedDay]:
 
 
 def keep_for(connection: sqlite3.Connection, kind: str, app_id: int, days: int | None) -> None:
-    """Say for how many days a kind of an app (0 for all) is kept; 0 for ever, None for what holds otherwise."""
+    """Set for how many days a kind of an app (0 for all) is kept; 0 for ever, None for the default."""
     if days is None:
         connection.execute(_UNSET, (kind, app_id))
     else:
@@ -107,7 +106,7 @@ def keep_for(connection: sqlite3.Connection, kind: str, app_id: int, days: int |
 
 
 def keep_within(connection: sqlite3.Connection, octets: int | None) -> None:
-    """Say how many bytes the days may take, None for as many as there are."""
+    """Set how many bytes the days may take, None for no bound."""
     if octets is None:
         connection.execute(_UNSET_WITHIN)
     else:
@@ -115,7 +114,7 @@ def keep_within(connection: sqlite3.Connection, octets: int | None) -> None:
 
 
 def days_of(said: Iterable[KeptFor], kind: str, app_id: int) -> int:
-    """Return for how many days a kind of an app is kept, 0 for ever: what was said of the app, else of all, else what is usual."""
+    """Return for how many days a kind of an app is kept, 0 for ever: the setting of the app, else of all apps, else the default."""
     found = {(one.kind, one.app_id): one.days for one in said}
     return found.get((kind, app_id), found.get((kind, 0), USUAL_DAYS[kind]))
 
@@ -128,9 +127,9 @@ def due(
     most_bytes: int | None = None,
     clean: dict[int, str] | None = None,
 ) -> list[Step]:
-    """Return what is to be removed by now, the oldest day first. ``said`` and ``most_bytes`` in the place of what is kept, to try them.
-
-    ``clean`` remembers from one look to the next of which days nothing was to be removed: to find that out takes reading them.
+    """Return the removals due now, the oldest day first. ``said`` and ``most_bytes`` replace the stored settings,
+    for a preview. ``clean`` caches between calls which days have nothing to remove: finding that out takes reading
+    them.
     """
     reader, days = records.reader, records.days
     said = rules(reader) if said is None else said
@@ -183,7 +182,7 @@ def _step(reader: Reader, day: int, gone: dict[str, tuple[int, ...]], size: int,
 
 
 def _holds(days: DayReaders, step: Step) -> bool:
-    """Whether a day's file holds anything that a step would remove."""
+    """Whether a day's file has records that a step would remove."""
     try:
         with days.open(step.day, limit_s=60) as connection:
             return any(
@@ -196,7 +195,7 @@ def _holds(days: DayReaders, step: Step) -> bool:
 
 
 def remove(records: Records, step: Step, now_ms: int) -> int:
-    """Remove what a step names; return how many bytes were freed. Raises StoreBusy where its day is written to all the time."""
+    """Carry out a removal; return how many bytes were freed. Raises StoreBusy where its day is written to all the time."""
     writer, days = records.writer, records.days
     path = path_of(days.folder, step.day)
     if step.whole:
@@ -216,7 +215,7 @@ def _swapping(
     step: Step, made: thinning.Thinner, after: int, writing: WritingDays, now_ms: int
 ) -> Callable[[sqlite3.Connection], bool]:
     def swap(connection: sqlite3.Connection) -> bool:
-        """Let the new file take the place of the old one; return whether it could."""
+        """Replace the old file by the new one; return whether that was possible."""
         if not writing.let_be_removed(step.day):
             return False
         path = path_of(writing.folder, step.day)

@@ -1,4 +1,4 @@
-"""Issues that first showed behind another one that was settled."""
+"""Issues that were revealed by the fix of another one."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ def revealed(reader: Reader, issue_id: int) -> list[Revealing]:
 
 
 def settled_on(reader: Reader, app_id: int, entry_point: str, issue_id: int) -> list[SettledCandidate]:
-    """Return settled issues that were met on an entry point, with what they were settled by, the latest first."""
+    """Return settled issues of an entry point, with their settlings, the latest first."""
     return reader.all(
         SettledCandidate, _CANDIDATES, {"app_id": app_id, "entry_point": entry_point, "issue_id": issue_id}
     )
@@ -41,7 +41,7 @@ def settled_on(reader: Reader, app_id: int, entry_point: str, issue_id: int) -> 
 def add(
     connection: sqlite3.Connection, issue_id: int, by_issue: int, entry_point: str, reason: str, now_ms: int
 ) -> None:
-    """Keep that an issue was revealed by another one's fix, and say so on both."""
+    """Store that an issue was revealed by another one's fix, and add it to the history of both."""
     values = {
         "issue_id": issue_id,
         "by_issue": by_issue,

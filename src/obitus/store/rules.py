@@ -12,7 +12,7 @@ from obitus.store.errors import AlreadyThere, NotThere
 from obitus.store.rows.grouping import Rule
 from obitus.store.rows.records import Place
 
-# By place: the order in which they came is the order of the primary key, and needs no other index.
+# By place: the order of arrival is that of the primary key, and needs no other index.
 _LATEST = "SELECT place FROM (SELECT place FROM evidence UNION ALL SELECT place FROM logs) ORDER BY place DESC LIMIT ?"
 _ACTIVE: Final = """
 SELECT r.id, r.rule, people.name AS person, r.created_ms
@@ -22,7 +22,7 @@ _END: Final = "UPDATE {table} SET ended_ms = :now_ms WHERE id = :id AND ended_ms
 
 
 class Rules:
-    """The rules of one kind. What changes something runs on the writer."""
+    """The rules of one kind. Functions that change something run on the writer."""
 
     def __init__(self, table: str, kind: str) -> None:
         self._kind = kind

@@ -1,4 +1,4 @@
-"""Saved questions, and boards: what people put together to come back to."""
+"""Saved questions, and boards."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from obitus.store.errors import AlreadyThere, ChangedMeanwhile, NotThere, TooMan
 from obitus.store.rows.known import BoardRow, SavedQuestion
 
 MOST_QUESTIONS: Final = 500
-"""Of all, and of one person."""
+"""Most of all, and of one person."""
 MOST_BOARDS: Final = 200
 
 _QUESTIONS: Final = """
@@ -114,7 +114,7 @@ def add_board(connection: sqlite3.Connection, name: str, panes: str, person_id: 
 def change_board(
     connection: sqlite3.Connection, number: int, name: str, panes: str, seen: int, person_id: int, now_ms: int
 ) -> None:
-    """Keep a board as somebody has arranged it; raises NotThere, AlreadyThere, and ChangedMeanwhile where it is not as they saw it."""
+    """Store an arranged board; raises NotThere, AlreadyThere, and ChangedMeanwhile where it has changed since it was seen."""
     found = connection.execute(_BOARD, (number,)).fetchone()
     if found is None:
         raise NotThere(f"there is no board {number}")
@@ -138,11 +138,11 @@ def remove_board(connection: sqlite3.Connection, number: int) -> str:
 
 
 def is_first_board_made(reader: Reader) -> bool:
-    """Whether the board that comes by itself was made, also where it was removed since."""
+    """Whether the automatic board was made, even if it was removed since."""
     return bool(reader.column(int, _IS_DONE, (FIRST_BOARD,)))
 
 
 def make_first_board(connection: sqlite3.Connection, name: str, panes: str, now_ms: int) -> None:
-    """Make the board that comes by itself, once; where somebody made one of that name before, nothing."""
+    """Make the automatic board, once; not where one of that name exists."""
     if connection.execute(_DONE, (FIRST_BOARD, now_ms)).fetchone() is not None:
         connection.execute(_ADD_BOARD, {"name": name, "panes": panes, "person_id": None, "now_ms": now_ms})

@@ -1,4 +1,4 @@
-"""Secrets of channels and targets, which are encrypted: put in again when their key is changed."""
+"""Encrypted secrets of channels and targets: replaced when their key is changed."""
 
 from __future__ import annotations
 
@@ -21,15 +21,15 @@ _KINDS: Final = {
 
 @dataclass
 class SealedAgain:
-    """What became of the secrets."""
+    """The result."""
 
     changed: int = 0
     unreadable: list[str] = field(default_factory=list)
-    """What has secrets that stay as they are: nobody can read them."""
+    """Channels and targets whose secrets stay as they are, because they cannot be decrypted."""
 
 
 def seal_again(connection: sqlite3.Connection, again: Callable[[str, bytes], bytes | None]) -> SealedAgain:
-    """Replace all secrets; ``again`` is given what they are for and the secrets, and returns None where it cannot read them."""
+    """Replace all secrets; ``again`` gets the owner's name and the secrets, and returns None where it cannot decrypt them."""
     found = SealedAgain()
     for kind, (rows, put) in _KINDS.items():
         for number, name, secrets in connection.execute(rows).fetchall():

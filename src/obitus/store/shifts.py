@@ -1,4 +1,4 @@
-"""What a shift hands on: what became of issues in a span of time, and what waits when it ends."""
+"""What a shift hands on: changes of issues in a span of time, and what waits at its end."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from obitus.store.windows import Window
 
 MOST_CHANGES: Final = 500
 
-# Of a long span the latest rows, listed in the order in which they happened.
+# Of a long span the latest rows, in the order in which they happened.
 _CHANGES: Final = """
 SELECT * FROM (
   SELECT h.issue_id, h.time_ms, people.name AS person, h.from_state, h.to_state, h.reason, apps.name AS app, i.type, i.cause, i.place
@@ -42,12 +42,12 @@ ORDER BY issues.last_ms DESC LIMIT :most"""
 
 
 def changes(reader: Reader, window: Window) -> list[ChangeThen]:
-    """Return what became of issues inside a window, those first that began in it, each oldest first: of a great many, the latest."""
+    """Return changes of issues inside a window, those of new ones first, each oldest first: of very many, the latest."""
     values = {"from_ms": window.from_ms, "to_ms": window.to_ms, "app": window.app, "most": MOST_CHANGES}
     begun = reader.all(ChangeThen, _BEGUN, values)
     return [*begun, *reader.all(ChangeThen, _CHANGES, values)]
 
 
 def waiting(reader: Reader, window: Window, most: int) -> list[Issue]:
-    """Return open issues that somebody has, that wait for something, or that something brings back."""
+    """Return open issues that somebody has, that wait for something, or that are parked with a condition."""
     return issues.numbered(reader, reader.column(int, _WAITING, {"app": window.app, "most": most}))

@@ -1,8 +1,6 @@
-"""Which apps somebody sees, and readers that show no others.
-
-A narrowed reader has a temporary view in front of each table that holds something of apps, under the table's own name. SQLite
-looks names up among temporary ones first (sqlite.org/lang_naming.html), so every statement sees only the rows of these apps,
-whoever wrote it.
+"""Which apps a person sees, and readers that are limited to them. A limited reader has a temporary view in front of
+each table with records of apps, under the table's own name. SQLite looks names up among temporary ones first
+(sqlite.org/lang_naming.html), so every statement sees only the rows of these apps.
 """
 
 from __future__ import annotations
@@ -47,10 +45,10 @@ MAIN: Final = {
     "never_together": "".join((_OF_ISSUE, _AND_OTHER)),
     "revealings": "".join((_OF_ISSUE, _AND_BY)),
     "regrouped": "from_issue IN (SELECT id FROM main.issues WHERE app_id {seen})",
-    # What was put together or apart by a rule is said of all apps.
+    # Firings of rules over all apps belong to all apps.
     "regroupings": "id IN (SELECT regrouping_id FROM main.regrouped_fingerprints WHERE app_id {seen})",
     **dict.fromkeys(("release_runs", "release_hours", "rate_steps", "rates_due", "commits", "commit_keys"), _OF_RELEASE),
-    # Of firings of several apps at once, and of messages about them, only who sees all apps knows.
+    # Firings of several apps at once, and their messages, are visible only to people who see all apps.
     "message_firings": _OF_FIRING,
     "messages": "id IN (SELECT message_id FROM main.message_firings WHERE firing_id IN (SELECT id FROM main.firings WHERE app_id {seen}))",
     "message_links": _OF_FIRING,
@@ -59,7 +57,7 @@ MAIN: Final = {
     "commit_libraries": _OF_COMMIT,
     "link_slots": "caller_id {seen} AND app_id {seen}",
 }  # fmt: skip
-"""By table of the main file, which of its rows are of apps that are seen."""
+"""By table of the main file, the condition for rows of visible apps."""
 
 NOT_OF_APPS: Final = {
     "people": "everybody sees who works here",
@@ -93,7 +91,7 @@ NOT_OF_APPS: Final = {
     "boards": "questions too",
     "done_once": "what was done to the store",
 }
-"""The other tables, and why everybody may read them."""
+"""The other tables, and why they are not limited."""
 
 OF_DAYS: Final = dict.fromkeys(("ids", "evidence", "logs", "failures", "runs"), _OF_APP)
 OF_DAYS_NOT_OF_APPS: Final = {
@@ -107,22 +105,22 @@ _INDEX: Final = re.compile(r"\bINDEXED BY \w+")
 
 @dataclass(frozen=True, slots=True)
 class Sight:
-    """The apps that somebody sees: ``only`` these where it is not None, and none of ``hidden``. Numbers of apps."""
+    """The visible apps: ``only`` these where it is not None, and none of ``hidden``. Numbers of apps."""
 
     only: frozenset[int] | None = None
     hidden: frozenset[int] = frozenset()
 
     @property
     def is_whole(self) -> bool:
-        """Whether every app is seen, those that are added later too."""
+        """Whether every app is visible, later ones too."""
         return self.only is None and not self.hidden
 
     def sees(self, app_id: int) -> bool:
-        """Whether an app is seen."""
+        """Whether an app is visible."""
         return app_id not in self.hidden and (self.only is None or app_id in self.only)
 
     def condition(self) -> str:
-        """Return what stands behind a column that holds the number of an app."""
+        """Return the condition for a column with the number of an app."""
         if self.only is not None:
             return f"IN ({_listed(self.only - self.hidden)})"
         return f"NOT IN ({_listed(self.hidden)})"
@@ -135,12 +133,12 @@ def narrow(connection: sqlite3.Connection, tables: dict[str, str], sight: Sight)
     """Put the views in front of a connection's tables; only numbers of apps get into them."""
     seen = sight.condition()
     for table, condition in tables.items():
-        # A view takes no parameters: what is put together is written above, but for whole numbers.
+        # A view takes no parameters: everything is written above, except integers.
         connection.execute(_VIEW.format(table=table, condition=condition.format(seen=seen)))
 
 
 class ReadingConnection(sqlite3.Connection):
-    """A connection that remembers what it read of its file, as long as that cannot change."""
+    """A connection with a cache of values of its file that cannot change."""
 
     def __init__(self, *given: Any, **named: Any) -> None:
         super().__init__(*given, **named)
@@ -149,11 +147,11 @@ class ReadingConnection(sqlite3.Connection):
         self.pairs: dict[int, tuple[str, Any]] = {}
         """Names and values of attributes by the numbers of their texts, where the value is no list or object."""
         self.is_whole_at = -1
-        """The state of the file (``PRAGMA data_version``) in which the text index held all words of all its records."""
+        """The state of the file (``PRAGMA data_version``) in which the text index had all words of all its records."""
 
 
 class NarrowedConnection(ReadingConnection):
-    """A connection whose tables have views in front of them: an index cannot be named then, the planner finds it by itself."""
+    """A connection whose tables have views in front of them: statements cannot name indexes then."""
 
     def execute(self, sql: str, parameters: Any = (), /) -> sqlite3.Cursor:
         """Run one statement, without the indexes that it names."""

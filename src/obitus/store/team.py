@@ -1,4 +1,4 @@
-"""The people themselves: their roles, who is invited, which limited apps they see, what their one-time codes come from."""
+"""People: roles, invitations, the limited apps that they see, and the secrets of their one-time codes."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ SELECT invitations.id, label, invitations.role, apps, people.name AS made_by, in
 FROM invitations JOIN people ON people.id = made_by
 WHERE ended_ms IS NULL AND expires_ms > ? ORDER BY invitations.created_ms"""
 _INVITED = "SELECT id, label, role, apps FROM invitations WHERE hash = ? AND ended_ms IS NULL AND expires_ms > ?"
-# One statement: of two browsers that open a link at the same moment only one is let in.
+# One statement: of two browsers that open a link at the same moment only one succeeds.
 _USE_INVITATION = """
 UPDATE invitations SET ended_ms = :now_ms WHERE hash = :hash AND ended_ms IS NULL AND expires_ms > :now_ms
 RETURNING id, label, role, apps"""
@@ -81,12 +81,12 @@ def everybody(reader: Reader) -> list[Somebody]:
 
 
 def is_taken(connection: sqlite3.Connection, name: str) -> bool:
-    """Whether somebody has a name, or had it."""
+    """Whether a name is used, or was used."""
     return connection.execute(_TAKEN, (name,)).fetchone() is not None
 
 
 def named(connection: sqlite3.Connection, name: str) -> tuple[int, Role]:
-    """Return number and role of somebody; raises NotThere."""
+    """Return number and role of a person; raises NotThere."""
     row = connection.execute(_ID, (name,)).fetchone()
     if row is None:
         raise NotThere(f"nobody here is named {name!r}")
@@ -103,9 +103,8 @@ def add(
     vouched: tuple[str, str] | None = None,
     apps: list[int] | None = None,
 ) -> int:
-    """Add somebody and return their number; ``apps`` are the limited ones that they see. Raises AlreadyThere and TooMany.
-
-    ``vouched`` are issuer and subject of OpenID Connect. The name of somebody who was removed is not free.
+    """Add a person and return their number; ``apps`` are the limited ones that they see. Raises AlreadyThere and
+    TooMany. ``vouched`` are issuer and subject of OpenID Connect. The name of a removed person is not free.
     """
     if connection.execute(_COUNT).fetchone()[0] >= MOST_PEOPLE:
         raise TooMany(f"there are {MOST_PEOPLE} people already, those who were removed included")
@@ -119,7 +118,7 @@ def add(
 
 
 def set_role(connection: sqlite3.Connection, name: str, role: Role) -> None:
-    """Give somebody another role; raises NotThere, and LastOwner where no owner would be left."""
+    """Change the role of a person; raises NotThere, and LastOwner where no owner would be left."""
     person_id, before = named(connection, name)
     if before == "owner" and role != "owner":
         _keep_an_owner(connection, name)
@@ -127,9 +126,8 @@ def set_role(connection: sqlite3.Connection, name: str, role: Role) -> None:
 
 
 def remove(connection: sqlite3.Connection, name: str, now_ms: int) -> list[str]:
-    """Remove somebody, and return what let them in until now. What they did bears their name still; what they had, nobody has.
-
-    Raises NotThere and LastOwner.
+    """Remove a person, and return their passes. The record keeps their name; their issues belong to nobody. Raises
+    NotThere and LastOwner.
     """
     person_id, role = named(connection, name)
     if role == "owner":
@@ -148,7 +146,7 @@ def _keep_an_owner(connection: sqlite3.Connection, name: str) -> None:
 
 
 def limit_app(connection: sqlite3.Connection, app: str, names: list[str] | None) -> None:
-    """Let only those people see an app, owners beside them; with None everybody. Raises NotThere."""
+    """Limit an app to these people and owners; with None remove the limit. Raises NotThere."""
     app_id = app_number(connection, app)
     connection.execute(_LIMIT, (int(names is not None), app_id))
     connection.execute(_NO_PEOPLE, (app_id,))
@@ -156,12 +154,12 @@ def limit_app(connection: sqlite3.Connection, app: str, names: list[str] | None)
 
 
 def who_sees(reader: Reader, app_id: int) -> list[str]:
-    """Return the names of those whom an app is limited to."""
+    """Return the names of the people to whom an app is limited."""
     return reader.column(str, _WHO_SEES, (app_id,))
 
 
 def may_have(connection: sqlite3.Connection, name: str, app_id: int) -> int:
-    """Return the number of somebody who may decide about an app's issues; raises NotThere for anybody else."""
+    """Return the number of a person who may decide about an app's issues; raises NotThere for anybody else."""
     person_id, role = named(connection, name)
     if role == "reader":
         raise NotThere(f"{name} is a reader, who decides nothing: an issue cannot be handed to them")
@@ -202,7 +200,7 @@ def invite(
 
 
 def invitations(reader: Reader, now_ms: int) -> list[Invitation]:
-    """Return those that are open, oldest first."""
+    """Return the open ones, oldest first."""
     return reader.all(Invitation, _INVITATIONS, (now_ms,))
 
 
@@ -220,7 +218,7 @@ def use_invitation(
     password: str | None = None,
     vouched: tuple[str, str] | None = None,
 ) -> int:
-    """Use an invitation up and add who came by it; return their number. Raises NotThere, and AlreadyThere for a taken name."""
+    """Use an invitation up and add the person; return their number. Raises NotThere, and AlreadyThere for a taken name."""
     row = connection.execute(_USE_INVITATION, {"hash": secret_hash, "now_ms": now_ms}).fetchone()
     if row is None:
         raise NotThere("this invitation was used or withdrawn, is too old, or was never given out. Ask for another")
@@ -231,55 +229,56 @@ def use_invitation(
 
 
 def withdraw(connection: sqlite3.Connection, invitation_id: str, now_ms: int) -> None:
-    """Let nobody come by an invitation any more; raises NotThere."""
+    """Revoke an invitation; raises NotThere."""
     if connection.execute(_WITHDRAW, {"id": invitation_id, "now_ms": now_ms}).rowcount == 0:
         raise NotThere("there is no such invitation, or it was used or withdrawn")
 
 
 def offer_codes(connection: sqlite3.Connection, person_id: int, secret: str) -> None:
-    """Keep what one-time codes would be computed from, until a first one is given."""
+    """Store the secret of one-time codes, until the first code confirms it."""
     connection.execute(_OFFER_CODES, (secret, person_id))
 
 
 def offered_codes(reader: Reader, person_id: int) -> str | None:
-    """Return what was offered to somebody and not confirmed yet."""
+    """Return the unconfirmed secret of a person."""
     found: str | None = reader.one(_OFFERED, (person_id,), what="person")["code_offered"]
     return found
 
 
 def use_codes(connection: sqlite3.Connection, person_id: int, secret: str, step: int) -> None:
-    """Ask for one-time codes from now on; ``step`` is the period of the first one. Raises NotThere where another was offered."""
+    """Require one-time codes from now on; ``step`` is the period of the first one. Raises NotThere where another
+    secret was offered."""
     if connection.execute(_USE_CODES, {"id": person_id, "secret": secret, "step": step}).rowcount == 0:
         raise NotThere("these codes were not offered, or others after them. Begin again")
 
 
 def use_code(connection: sqlite3.Connection, person_id: int, step: int) -> bool:
-    """Note that the code of a period was used; return whether it was still good: none is good twice."""
+    """Record that the code of a period was used; return whether it was still valid: each works once."""
     return connection.execute(_USE_CODE, {"id": person_id, "step": step}).rowcount == 1
 
 
 def stop_codes(connection: sqlite3.Connection, person_id: int) -> None:
-    """Ask somebody for one-time codes no more; raises NotThere."""
+    """Remove the one-time codes of a person; raises NotThere."""
     if connection.execute(_NO_CODES, (person_id,)).rowcount == 0:
         raise NotThere("no one-time codes are asked for")
 
 
 def renew_password(connection: sqlite3.Connection, person_id: int, old: str, new: str) -> None:
-    """Keep a password hashed in today's way, where it is still the one that was checked."""
+    """Store a password with the present kind of hash, where it is still the one that was checked."""
     connection.execute(_RENEW, {"id": person_id, "old": old, "new": new})
 
 
 def vouched_for(reader: Reader, issuer: str, subject: str) -> str | None:
-    """Return the name of whom an OpenID provider calls that."""
+    """Return the name of the person with a subject of an OpenID provider."""
     found = reader.column(str, _BY_SUBJECT, (issuer, subject))
     return found[0] if found else None
 
 
 def vouch(connection: sqlite3.Connection, person_id: int, issuer: str, subject: str) -> None:
-    """Let somebody sign in by an OpenID provider from now on."""
+    """Let a person sign in by an OpenID provider from now on."""
     connection.execute(_VOUCHED, (issuer, subject, person_id))
 
 
 def is_seen(reader: Reader, kind: str, number: str) -> bool:
-    """Whether there is such an issue, quiet failure, regrouping or app (by its name) for whoever reads with that reader."""
+    """Whether a reader sees an issue, quiet failure, regrouping or app (by its name)."""
     return reader.row(_IS_SEEN[kind], (number,)) is not None

@@ -1,4 +1,4 @@
-"""What happened around a moment, beside what was reported: issues that began, and what people decided."""
+"""Events around a moment in addition to reports: new issues, notes and decisions."""
 
 from __future__ import annotations
 
@@ -30,10 +30,10 @@ def notes_between(reader: Reader, from_ms: int, to_ms: int) -> list[WrittenThen]
 
 
 def issues_begun(reader: Reader, from_ms: int, to_ms: int) -> list[IssueBegun]:
-    """Return issues whose first failure lies inside a span, the earliest first."""
+    """Return issues whose first failure is inside a span, the earliest first."""
     return reader.all(IssueBegun, _BEGUN, (from_ms, to_ms, MOST))
 
 
 def decided_between(reader: Reader, from_ms: int, to_ms: int) -> list[DecidedThen]:
-    """Return what became of issues inside a span, by people or by itself, the earliest first."""
+    """Return changes of issues inside a span, by people or automatic, the earliest first."""
     return reader.all(DecidedThen, _DECIDED, (from_ms, to_ms, MOST))

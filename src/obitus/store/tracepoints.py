@@ -1,4 +1,4 @@
-"""Tracepoints: what people asked to see of a line, how often it was seen, and what became of it in each instance."""
+"""Tracepoints, their hits, and their states in each instance."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from obitus.store.rows.tracepoints import InstanceState, StateSums, Tracepoint
 
 MOST_LISTED: Final = 200
 MOST_INSTANCES: Final = 1_000
-"""Of one tracepoint, whose states are kept; those that were heard of last."""
+"""Instances of one tracepoint whose states are kept, the latest ones."""
 
 _COLUMNS: Final = """
 SELECT t.id, t.app_id, apps.name AS app, t.issue_id, t.environment, t.release, t.file, t.line, t.asked, t.hash, t.code_hash, t.most_hits,
@@ -50,7 +50,7 @@ _IS_THERE: Final = "SELECT 1 FROM tracepoints WHERE id = ? AND app_id = ?"
 
 
 def standing(reader: Reader, now_ms: int) -> list[Tracepoint]:
-    """Return those that stand now, of all apps, the oldest first."""
+    """Return the active ones of all apps, the oldest first."""
     return reader.all(Tracepoint, _STANDING, {"now_ms": now_ms})
 
 
@@ -68,25 +68,25 @@ def one(reader: Reader, number: int) -> Tracepoint:
 
 
 def states(reader: Reader, number: int) -> list[InstanceState]:
-    """Return what the instances last said of one."""
+    """Return the latest states of one in its instances."""
     return reader.all(InstanceState, _STATES, (number,))
 
 
 def sums(reader: Reader, numbers: Iterable[int]) -> dict[int, StateSums]:
-    """Return what the instances last said of some, in all, by their numbers; of those that nobody said anything of, nothing."""
+    """Return the sums of the latest states of several, by their numbers; those without states are missing."""
     found = reader.all(StateSums, _SUMS, (json.dumps(list(numbers)),))
     return {one.tracepoint_id: one for one in found}
 
 
 def add(connection: sqlite3.Connection, values: dict[str, Any]) -> int:
-    """Set one and return its number. Raises TooMany where too many stand in that app."""
+    """Set one and return its number. Raises TooMany where too many are set in that app."""
     if connection.execute(_COUNT, values).fetchone()[0] >= MOST_OF_AN_APP:
         raise TooMany(f"{MOST_OF_AN_APP} tracepoints are set in this app already; end one first")
     return int(connection.execute(_ADD, values).fetchone()[0])
 
 
 def end(connection: sqlite3.Connection, number: int, why: str, now_ms: int) -> bool:
-    """End one before its time; return whether it stood until then."""
+    """End one before its time; return whether it was active until then."""
     return connection.execute(_END, {"id": number, "why": why, "now_ms": now_ms}).rowcount > 0
 
 
@@ -96,7 +96,7 @@ def count_hit(connection: sqlite3.Connection, app_id: int, number: int, hits: in
 
 
 def keep_states(connection: sqlite3.Connection, said: Iterable[InstanceState]) -> None:
-    """Keep what an instance says of tracepoints of its own app; of others nothing is kept."""
+    """Store the states of an instance for tracepoints of its own app."""
     for state in said:
         if connection.execute(_IS_THERE, (state.tracepoint_id, state.app_id)).fetchone() is not None:
             connection.execute(_STATE, state._asdict())

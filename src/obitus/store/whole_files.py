@@ -1,4 +1,4 @@
-"""Files that appear whole, or not at all."""
+"""Files that appear complete, or not at all."""
 
 from __future__ import annotations
 
@@ -10,9 +10,8 @@ from pathlib import Path
 
 @contextmanager
 def written_aside(path: Path, data: bytes) -> Iterator[Path]:
-    """Write a file beside the one that is meant, for its owner alone, and yield it once it is on disk: whoever asked gives it its name.
-
-    What still has the other name at the end is removed. Raises OSError.
+    """Write a temporary file beside the final one, for its owner alone, and yield it once it is on disk: the caller
+    renames it. A file that still has the temporary name at the end is removed. Raises OSError.
     """
     path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     partial = path.with_name(f"{path.name}.{os.urandom(6).hex()}")

@@ -1,7 +1,5 @@
-"""The span of time being looked at, and how failures inside it are counted.
-
-Whole days and whole hours come from rollups, the ragged ends from the failures themselves. So a page takes as long with a
-thousand failures an hour as with one.
+"""Windows of time, and counting the failures inside. Whole days and whole hours come from rollups, the ends from the
+failures themselves. So a page takes as long with a thousand failures an hour as with one.
 """
 
 from __future__ import annotations
@@ -16,7 +14,7 @@ from obitus.store.rows.issues import IssueInUnit
 from obitus.store.rows.records import Bounds
 
 _BOUNDS = "SELECT (SELECT MIN(time_ms) FROM failures) AS earliest_ms, (SELECT MAX(time_ms) FROM failures) AS latest_ms"
-# By the length of their unit. A hint, since (day, issue_id) looks as good to the planner as what has all columns.
+# By the length of their unit. A hint, since the planner does not prefer the index that has all columns.
 _PARTS: Final = {
     DAY_MS: "SELECT issue_id, failures AS n FROM issue_days WHERE day >= :{start} AND day < :{end}",
     HOUR_MS: "SELECT issue_id, failures AS n FROM issue_counts WHERE hour >= :{start} AND hour < :{end}",
@@ -27,7 +25,7 @@ _IN_ENVIRONMENT: Final = " AND {table}environment = :environment"
 _IN_RELEASE: Final = " AND {table}release_id IN (SELECT id FROM releases WHERE version = :release)"
 _OF_ISSUE: Final = " AND issue_id = :issue_id"
 MOST_SLICES: Final = 31
-"""Of a picture of a window: the days of a month, or the hours of a day and the one that has begun."""
+"""Slices of a chart of a window: the days of a month, or the hours of a day and the one that has begun."""
 _DAYS_FROM_MS: Final = 14 * DAY_MS
 _COURSES: Final = {
     HOUR_MS: "SELECT issue_id, hour AS unit, SUM(failures) AS failures FROM issue_counts WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND hour >= :first AND hour <= :last",
@@ -39,7 +37,7 @@ Table = Literal["", "f."]
 
 @dataclass(frozen=True, slots=True)
 class Window:
-    """The span of time being looked at, and what else narrows the view. ``to_ms`` is not part of it any more."""
+    """A span of time, with further filters. ``to_ms`` is excluded."""
 
     from_ms: int
     to_ms: int
@@ -48,7 +46,7 @@ class Window:
     release: str | None = None
 
     def params(self) -> dict[str, Any]:
-        """Return the named parameters of what narrows it."""
+        """Return the named parameters of its filters."""
         return {
             "from_ms": self.from_ms,
             "to_ms": self.to_ms,
@@ -58,7 +56,7 @@ class Window:
         }
 
     def narrowed(self, table: Table = "") -> str:
-        """Return the conditions on environment and release, where it has any; ``table`` stands before their columns."""
+        """Return the conditions on environment and release, where it has any; ``table`` is the prefix of their columns."""
         conditions = _IN_ENVIRONMENT if self.environment is not None else ""
         conditions += _IN_RELEASE if self.release is not None else ""
         return conditions.format(table=table)
@@ -79,13 +77,13 @@ def counted(reader: Reader, window: Window, *, issue_id: int | None = None) -> C
 
 
 def counted_within(window: Window, earliest_ms: int, latest_ms: int, *, issue_id: int | None = None) -> Counted:
-    """Do the same, knowing when the earliest and the latest failure of all happened."""
+    """The same, with the times of the earliest and the latest failure of all."""
     params = window.params()
     conditions = window.narrowed()
     if issue_id is not None:
         conditions += _OF_ISSUE
         params["issue_id"] = issue_id
-    # Beyond the earliest and the latest nothing lies: the whole of their days counts as well.
+    # There are no failures beyond the earliest and the latest: their whole days can be counted.
     start_ms = earliest_ms // DAY_MS * DAY_MS if window.from_ms <= earliest_ms else window.from_ms
     end_ms = (latest_ms // DAY_MS + 1) * DAY_MS if window.to_ms > latest_ms else window.to_ms
     parts = []
@@ -97,7 +95,7 @@ def counted_within(window: Window, earliest_ms: int, latest_ms: int, *, issue_id
 
 
 def _split(start_ms: int, end_ms: int, units: tuple[int, ...]) -> Iterator[tuple[int, int, int]]:
-    """Yield (unit, first, end): the span in the largest units that lie in it whole, its ends in smaller ones."""
+    """Yield (unit, first, end): the span in the largest whole units, its ends in smaller ones."""
     if start_ms >= end_ms:
         return
     unit_ms, smaller = units[0], units[1:]
@@ -112,7 +110,7 @@ def _split(start_ms: int, end_ms: int, units: tuple[int, ...]) -> Iterator[tuple
 
 @dataclass(frozen=True, slots=True)
 class Slices:
-    """A window in slices of some hours, a long one in slices of some days; all alike, but for the last, which is what is left."""
+    """A window in slices of some hours, a long one in slices of some days; all equal, except the last, which is the rest."""
 
     unit_ms: int
     first: int
@@ -125,7 +123,7 @@ class Slices:
         return self.place_of(self.last) + 1
 
     def place_of(self, unit: int) -> int:
-        """Return which slice an hour or a day of the window lies in, from 0."""
+        """Return the slice of an hour or a day of the window, from 0."""
         return (unit - self.first) // self.width
 
 

@@ -31,7 +31,7 @@ _log = logging.getLogger("obitus.store")
 MOST_WAITING: Final = 512
 MOST_IN_ONE_COMMIT: Final = 64
 LONGEST_COMMIT_S: Final = 0.02
-"""Work is added to a commit for so long: what came in meanwhile need not wait for all of it."""
+"""How long work is added to a commit, which bounds the waiting time of the first."""
 
 
 @dataclass
@@ -51,27 +51,27 @@ class Writer:
         self._connection.execute(NO_FILES_ASIDE)
         with our_errors(path):
             self.days = WritingDays(folder_beside(path), self._connection)
-        """The day files. What is submitted may use them as it uses the connection it is given."""
+        """The day files. Submitted work may use them like the connection that it gets."""
         self._file = file_identity(path)
         self._queue: queue.Queue[_Job | None] = queue.Queue(maxsize=most_waiting)
         self._closed = False
         self.reached: Callable[[str], None] = _pass_on
-        """Is told each point between two commits of files that belong together; tests break off there."""
+        """Called between two commits of files that belong together; tests interrupt there."""
         self.committed: Callable[[], object] = _nothing
-        """Is called after each commit, on the writer's thread: it must only wake somebody."""
+        """Called after each commit, on the writer's thread: it must only wake another thread."""
         self.trouble: errors.StoreTrouble | None = None
-        """Why the latest commit failed, when that was no fault of what was to be written."""
+        """Why the latest commit failed, where the file was the reason."""
         self._thread = threading.Thread(target=self._serve, name="obitus-writer", daemon=True)
         self._thread.start()
 
     @property
     def alive(self) -> bool:
-        """Whether the writer takes work."""
+        """Whether the writer accepts work."""
         return self._thread.is_alive() and not self._closed
 
     @property
     def waiting(self) -> int:
-        """How many pieces of work wait for their commit."""
+        """The number of pieces of work that wait for their commit."""
         return self._queue.qsize()
 
     def submit(self, work: Callable[[sqlite3.Connection], Result]) -> Future[Result]:
@@ -90,7 +90,7 @@ class Writer:
         return self.submit(work).result(timeout_s)
 
     def close(self) -> None:
-        """Finish what was queued, then let go of the file."""
+        """Finish queued work, then close the file."""
         if not self._closed:
             self._closed = True
             self._queue.put(None)
@@ -104,7 +104,7 @@ class Writer:
                 break
 
     def _next(self, began_s: float, count: int) -> _Job | Literal[False] | None:
-        """Return what else goes into the commit that began then, None at the end of all work, False when it is time to commit."""
+        """Return the next work for the present commit, None at the end of all work, False when it is time to commit."""
         if count >= MOST_IN_ONE_COMMIT or self.days.is_full or time.monotonic() - began_s > LONGEST_COMMIT_S:
             return False
         try:
@@ -135,7 +135,7 @@ class Writer:
             self.days.done()
             self.trouble = None
         except BaseException as error:
-            # Nothing of this commit is on disk, so nobody may be told that it is.
+            # Nothing of this commit is on disk, so nothing may be acknowledged.
             failed = error
             if isinstance(error, errors.StoreTrouble):
                 self.trouble = error
@@ -148,7 +148,7 @@ class Writer:
                 job.future.set_exception(error_of_job)
             else:
                 job.future.set_result(job.result)
-        # Whoever waits for what was written comes first.
+        # Callers that wait for the commit come first.
         if failed is None:
             self.committed()
         return more is not None
@@ -163,7 +163,8 @@ class Writer:
             _log.error("a transaction could not be taken back (%s)", error)
 
     def _do_first(self, job: _Job) -> None:
-        """Do the first work of a commit: to take it back alone is to begin again, so it needs no savepoint, and most commits hold no more."""
+        """Do the first work of a commit: rolling it back alone means beginning again, so it needs no savepoint, and
+        most commits have no more work."""
         self.days.begin_first_job()
         if not self._succeeds(job):
             self._go_back()
@@ -180,7 +181,7 @@ class Writer:
         self.days.end_job(failed=not succeeded)
 
     def _succeeds(self, job: _Job) -> bool:
-        """Do work; return whether it is to be kept. Raises what ends the whole commit."""
+        """Do work; return whether it is to be kept. Raises errors that end the whole commit."""
         try:
             with our_errors(self.path):
                 job.result = job.work(self._connection)
@@ -195,7 +196,7 @@ class Writer:
 
 
 def _nothing() -> None:
-    """Nobody waits for commits."""
+    """Nothing waits for commits."""
 
 
 def _pass_on(_: str) -> None:

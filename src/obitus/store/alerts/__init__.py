@@ -1,1 +1,1 @@
-"""Alerts, as they are kept: rules and channels, firings, the messages about them, and what is counted for rules over windows."""
+"""Alerts in the store: rules and channels, firings, messages, and the counts for rules over windows."""

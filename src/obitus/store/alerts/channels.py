@@ -1,4 +1,4 @@
-"""Channels, and when people are not written to. What changes something runs on the writer; secrets come encrypted."""
+"""Channels, and quiet hours of people. Functions that change something run on the writer; secrets are passed in encrypted."""
 
 from __future__ import annotations
 
@@ -58,7 +58,7 @@ _QUIET_OF: Final = "SELECT hours || ' ' || zone FROM quiet_hours WHERE person_id
 
 @dataclass(frozen=True, slots=True)
 class WantedChannel:
-    """A channel as somebody wants it."""
+    """A channel as it is defined."""
 
     name: str
     kind: ChannelKind
@@ -87,12 +87,12 @@ def channel(reader: Reader, number: int) -> Channel | None:
 
 
 def states(reader: Reader, since_ms: int) -> dict[int, ChannelState]:
-    """Return how deliveries go, by channel; what was delivered and given up, since a time."""
+    """Return the state of deliveries by channel; counts of delivered and given up ones since a time."""
     return {row.channel_id: row for row in reader.all(ChannelState, _STATES, {"since_ms": since_ms})}
 
 
 def add(connection: sqlite3.Connection, wanted: WantedChannel, made_by: int, now_ms: int) -> int:
-    """Keep a channel and return its number; raises AlreadyThere, NotThere, TooMany."""
+    """Add a channel and return its number; raises AlreadyThere, NotThere, TooMany."""
     if connection.execute(_COUNT).fetchone()[0] >= MOST_CHANNELS:
         raise TooMany(f"there are {MOST_CHANNELS} channels already; remove one first")
     row = connection.execute(_ADD, _values(connection, wanted, made_by, now_ms)).fetchone()
@@ -102,7 +102,7 @@ def add(connection: sqlite3.Connection, wanted: WantedChannel, made_by: int, now
 
 
 def change(connection: sqlite3.Connection, wanted: WantedChannel, made_by: int, now_ms: int) -> int:
-    """Change a channel and return its number; secrets that are not given stay. What waits is tried at once. Raises NotThere."""
+    """Change a channel and return its number; secrets that are not given stay. Waiting messages are tried at once. Raises NotThere."""
     row = connection.execute(_CHANGE, _values(connection, wanted, made_by, now_ms)).fetchone()
     if row is None:
         raise NotThere(f"there is no {wanted.kind} channel named {wanted.name!r}")
@@ -111,7 +111,7 @@ def change(connection: sqlite3.Connection, wanted: WantedChannel, made_by: int, 
 
 
 def remove(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
-    """Remove a channel, with its secrets; what waits for it is not sent. Raises NotThere."""
+    """Remove a channel, with its secrets and its waiting messages. Raises NotThere."""
     row = connection.execute(_REMOVE, {"name": name, "now_ms": now_ms}).fetchone()
     if row is None:
         raise NotThere(f"there is no channel named {name!r}")
@@ -121,7 +121,7 @@ def remove(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
 
 
 def due_digests(reader: Reader, now_ms: int) -> list[Channel]:
-    """Return the channels that a digest is due for."""
+    """Return the channels with a due digest."""
     return reader.all(Channel, _DIGESTS, (now_ms,))
 
 
@@ -131,7 +131,7 @@ def next_digest(connection: sqlite3.Connection, number: int, next_ms: int | None
 
 
 def set_quiet_hours(connection: sqlite3.Connection, person_id: int, hours: str, zone: str) -> None:
-    """Keep when a person is not written to; with no hours, they always are."""
+    """Set the quiet hours of a person, or none."""
     if hours:
         connection.execute(_QUIET, (person_id, hours, zone))
     else:
@@ -139,7 +139,7 @@ def set_quiet_hours(connection: sqlite3.Connection, person_id: int, hours: str, 
 
 
 def quiet_hours_of(reader: Reader, person_id: int) -> tuple[str, str]:
-    """Return when a person is not written to, and in which zone; '' where they always are."""
+    """Return the quiet hours of a person and their zone; '' without quiet hours."""
     found = reader.column(str, _QUIET_OF, (person_id,))
     hours, _, zone = found[0].rpartition(" ") if found else ("", "", "UTC")
     return hours, zone

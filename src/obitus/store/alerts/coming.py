@@ -1,8 +1,8 @@
-"""Failures and logs that came, as rules over windows count them: read once for all rules, kept apart by what few values say.
+"""New failures and logs, as rules over windows count them: read once for all rules, by combinations of fields with few values.
 
-Most rules ask for fields of few values, such as the app, the entry point or the severity. Records that have these alike are alike
-to those rules: a rule is asked once for each combination, not for each record. What a rule asks beside them (words, attributes)
-is looked for in those records alone that the first part of its question leaves.
+Most rules ask for fields of few values, such as the app, the entry point or the severity. Records with equal values
+of these are equal for such rules: a rule is evaluated once for each combination, not for each record. The other
+terms of a rule (words, attributes) are evaluated only on records that pass the first part of its question.
 """
 
 from __future__ import annotations
@@ -31,20 +31,20 @@ from obitus.store.days.reading import DayReaders
 
 KINDS: Final[dict[str, Kind]] = {"failures": "failure", "logs": "log", "runs": "run"}
 FEW: Final = frozenset({"app", "environment", "release", "entry_point", "severity", "handled", "type", "logger"})
-"""The fields that have few values beside the number of records."""
+"""The fields with few values."""
 MOST_GROUPS: Final = 500
-"""Groups that one rule tells apart in one reading; what comes beyond is counted as one, named `…`."""
+"""Groups of one rule in one reading; further ones are counted together as `…`."""
 _WHOSE: Final = (
     "SELECT seq, issue_id, COALESCE(user_id, '') FROM failures WHERE seq IN (SELECT value FROM json_each(?))"
 )
 AMONG: Final = "place IN (SELECT value FROM json_each(?))"
 
 Found = Mapping[tuple[Key, int, str], tuple[int, float]]
-"""How many records, and their figure, by group, minute (since 1970) and part: a bucket of numbers, or a person."""
+"""The number of records, and their figure, by group, minute (since 1970) and part: a bucket of numbers, or a person."""
 
 
 class Place(NamedTuple):
-    """Where records are read from: the file of a day, and a condition in SQL on its rows."""
+    """The source of records: the file of a day, and a condition in SQL on its rows."""
 
     day: int
     where: str
@@ -61,14 +61,14 @@ class _Record(NamedTuple):
 
 
 class _Alike:
-    """Records that have all the fields of few values alike."""
+    """Records with equal values in all fields with few values."""
 
     def __init__(self, fields: dict[str, Value]) -> None:
         self.fields = fields
         self.places: list[int] = []
         self.minutes: list[int] = []
         self.times: list[int] | None = None
-        """How many each record counts as; absent where that is one."""
+        """How many each record counts as; absent where it is one."""
 
     @cached_property
     def by_minute(self) -> Counter[int]:
@@ -83,7 +83,8 @@ class _Alike:
 class Came:
     """The records of one kind in one place, for the rules that ask for them.
 
-    With ``further``, what is counted is not these records but those that they stand for: so many of each person, by the place of the record.
+    With ``further`` the counts are not of these records but of those that they represent: the number of each person,
+    by the place of the record.
     """
 
     def __init__(
@@ -107,11 +108,11 @@ class Came:
 
     @property
     def is_empty(self) -> bool:
-        """Whether nothing came."""
+        """Whether there are no records."""
         return not self._by_app
 
     def of(self, condition: Measured) -> Found:
-        """Return what came of a condition. Conditions that differ in their limit or window alone share it."""
+        """Return the records of a condition. Conditions that differ only in their limit or window share the result."""
         what = (condition.where, condition.by, condition.measure, condition.stat, condition.of)
         found = self._found.get(what)
         if found is None:
@@ -169,7 +170,7 @@ class Came:
         return {at: (n, 0.0) for at, n in found.items()}
 
     def _of_few(self, where: str, first: Node | None) -> list[_Alike]:
-        """Return the records for which the part of a question about fields of few values holds."""
+        """Return the records that pass the part of a question about fields with few values."""
         found = self._matching.get(where)
         if found is None:
             app = _app_of(first)
@@ -180,7 +181,7 @@ class Came:
         return found
 
     def _looked_for(self, condition: Measured, matching: Sequence[_Alike]) -> Found:
-        """Count by the whole question, among the records that may be meant."""
+        """Count by the whole question, among the records that may match."""
         place = self._place
         if sum(map(len, self._by_app.values())) > len(matching):
             places = sorted(place for one in matching for place in one.places)
@@ -209,14 +210,14 @@ class Came:
         return found
 
     def _whose_are(self, place: int) -> tuple[int, Mapping[str, int]]:
-        """Return the issue of a record, and how many are counted with it, by person; "" for nobody who is named."""
+        """Return the issue of a record, and how many are counted with it, by person; "" for unnamed ones."""
         issue, person = self._whose.get(place, (0, ""))
         return issue, {person: 1} if self._further is None else self._further[place]
 
     def _records(self, condition: Measured, place: Place) -> tuple[list[_Record], list[list[Value]]]:
-        """Return the records of a question, and the values that they are grouped by."""
+        """Return the records of a question, and the values by which they are grouped."""
         with self._days.open(place.day, limit_s=place.limit_s) as connection:
-            # First: a question may call what a compiler gives the connection.
+            # First: a question may call functions that a compiler registers.
             compiler = Compiler(connection, self._kind, self._names)
             asked = compiler.condition(condition.node) if condition.node is not None else None
             fields = Expressions(connection, self._kind, self._names)
@@ -251,7 +252,7 @@ class Came:
 
 
 class _Groups:
-    """The groups of one rule in one reading, not more than it may count by name."""
+    """The groups of one rule in one reading, at most as many as are counted by name."""
 
     def __init__(self, by: tuple[str, ...]) -> None:
         self._rest: Key = tuple("…" for _ in by)
@@ -267,7 +268,7 @@ class _Groups:
 
 
 def add(into: dict[Any, tuple[int, float]], at: Any, n: int, figure: float, stat: str | None) -> None:
-    """Add to an amount what a number of further records make of it."""
+    """Add a number of further records to an amount."""
     before = into.get(at)
     if before is None:
         into[at] = n, figure
@@ -278,7 +279,7 @@ def add(into: dict[Any, tuple[int, float]], at: Any, n: int, figure: float, stat
 
 
 def split(node: Node | None, few: frozenset[str]) -> tuple[Node | None, bool]:
-    """Return the part of a question that ``few`` fields answer, and whether it asks for anything else beside."""
+    """Return the part of a question that needs only ``few`` fields, and whether it has other parts."""
     if node is None:
         return None, False
     parts = node.parts if isinstance(node, All) else (node,)
@@ -292,7 +293,7 @@ def _asks_few(node: Node, few: frozenset[str]) -> bool:
 
 
 def _app_of(node: Node | None) -> str | None:
-    """Return the app that a question pins; None where it pins none."""
+    """Return the app that a question requires; None where it requires none."""
     for part in node.parts if isinstance(node, All) else (node,):
         if isinstance(part, Compare) and part.field == "app" and part.op == "=" and part.text:
             return part.text
@@ -300,7 +301,7 @@ def _app_of(node: Node | None) -> str | None:
 
 
 def _fields(conditions: Iterable[Measured]) -> frozenset[str]:
-    """Return the fields that conditions ask for or group by."""
+    """Return the fields that conditions use or group by."""
     found: set[str] = set()
     for one in conditions:
         found.update(one.by)

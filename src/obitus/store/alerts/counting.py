@@ -1,7 +1,6 @@
-"""What rules over windows count of failures and logs: each record once, as it comes, by the minute and by the hour of its own time.
-
-So a rule costs as much as came since it was looked at last, however long its window is. Positions and amounts are kept together: a
-record is counted once, whenever the service is killed.
+"""Counts of failures and logs for rules over windows: each record once, when it comes, by the minute and by the hour
+of its own time. So a rule costs in proportion to the records since its last evaluation, however long its window is.
+Positions and amounts are stored together: a record is counted once, even after a kill.
 """
 
 from __future__ import annotations
@@ -32,14 +31,14 @@ _log = logging.getLogger("obitus.store")
 HOURS_KEPT_MS: Final = 35 * DAY_MS
 MOST_DAYS: Final = 40
 AT_ONCE: Final = 20_000
-"""Places of a day that are read at once: what is held in memory has a bound, whatever came meanwhile."""
+"""Places of a day that are read at once, which bounds the memory."""
 LIMIT_S: Final = 10.0
 BACK_S: Final = 120.0
-"""So long at most rules that begin are counted back."""
+"""The longest time for which new rules are counted back."""
 MOST_REMOVED: Final = 5_000
 
 _BEGUN: Final = -1
-"""A day that is none: its row says that counting has begun, in a store with no day yet."""
+"""Not a day: its row marks that counting has begun, in a store without days."""
 _COUNTED: Final = "SELECT day, place FROM alert_counted"
 _MOVE: Final = "INSERT INTO alert_counted (day, place) VALUES (?, ?) ON CONFLICT DO UPDATE SET place = excluded.place"
 _ADD: Final = """
@@ -68,7 +67,7 @@ _SPAN_FROM: Final = f"{_SPAN} AND time_ms >= ?"
 
 @dataclass(frozen=True, slots=True)
 class Counted:
-    """A rule whose amounts are kept."""
+    """A rule with stored amounts."""
 
     rule_id: int
     changed_ms: int
@@ -81,58 +80,58 @@ class Counted:
 
     @property
     def back_ms(self) -> int:
-        """How far back it is counted when it begins."""
+        """How far back it is counted when it is new."""
         return HOURS_KEPT_MS if self.condition.is_usual else self.kept_ms
 
     @property
     def wants_hours(self) -> bool:
-        """Whether hours are kept too: for what is usual, and for long windows."""
+        """Whether hours are kept too: for usual amounts, and for long windows."""
         return self.condition.is_usual or self.condition.window_ms >= 6 * HOUR_MS
 
 
 Amounts = dict[tuple[int, int, Key, str], tuple[int, float]]
-"""How many, and their figure, by minutes of the slot, slot, key and part."""
+"""Counts and figures by minutes of the slot, slot, key and part."""
 
 
 @dataclass(slots=True)
 class Turn:
-    """What one turn of counting found."""
+    """The result of one turn of counting."""
 
     amounts: dict[int, tuple[Counted, Amounts]] = field(default_factory=dict)
     places: dict[int, int] = field(default_factory=dict)
     further: list[OnlyCounted] = field(default_factory=list)
-    """Failures that others stand for, as far as they were counted with these."""
+    """Failures that are only counted with others, as far as they were counted in this turn."""
 
     @property
     def is_empty(self) -> bool:
-        """Whether nothing came."""
+        """Whether there were no records."""
         return not self.places and not self.further
 
     @property
     def changed(self) -> set[int]:
-        """The rules of which something was counted."""
+        """The rules with new counts."""
         return {number for number, (_, amounts) in self.amounts.items() if amounts}
 
 
 def counted_to(reader: Reader) -> dict[int, int]:
-    """Return how far each day file was counted."""
+    """Return up to which place each day file was counted."""
     return {int(row[0]): int(row[1]) for row in reader.rows(_COUNTED)}
 
 
 def start(days: DayReaders) -> dict[int, int]:
-    """Return how far the day files go: a rule that begins now is counted back from there, and on from there."""
+    """Return the present end of the day files, from which a new rule is counted back and forward."""
     return {_BEGUN: 0} | {day.day: day.last_place for day in days.latest(MOST_DAYS)}
 
 
 def move(connection: sqlite3.Connection, places: Mapping[int, int]) -> None:
-    """Keep how far the day files were counted. Runs on the writer."""
+    """Store up to which place the day files were counted. Runs on the writer."""
     connection.executemany(_MOVE, places.items())
 
 
 def came_since(
     reader: Reader, days: DayReaders, names: Names, rules: Sequence[Counted], counted: Mapping[int, int], now_ms: int
 ) -> Turn:
-    """Count what came since ``counted``, for each rule."""
+    """Count the records since ``counted``, for each rule."""
     turn = Turn({rule.rule_id: (rule, {}) for rule in rules})
     for day in days.latest(MOST_DAYS):
         at = counted.get(day.day, 0)
@@ -160,7 +159,7 @@ def counted_back(
     *,
     limit_s: float = BACK_S,
 ) -> tuple[dict[int, tuple[Counted, Amounts]], int]:
-    """Count for rules what came before they began, the newest days first; return how far back that got in the time there is."""
+    """Count records from before rules began, the newest days first; return how far back that got within the time."""
     into: dict[int, tuple[Counted, Amounts]] = {rule.rule_id: (rule, {}) for rule in rules}
     from_ms = min(now_ms - rule.back_ms for rule in rules)
     reached_ms, ends_s = now_ms, time.monotonic() + limit_s
@@ -192,7 +191,7 @@ def _count_further(
     now_ms: int,
     into: Mapping[int, tuple[Counted, Amounts]],
 ) -> None:
-    """Count failures that were not kept, each like the one that stands for it."""
+    """Count failures that were not kept, each like the one that represents it."""
     rules = [one for one in into.values() if KINDS[one[0].condition.source] == "failure"]
     if not rules:
         return
@@ -207,7 +206,7 @@ def _count_further(
 
 
 def _by_day(rows: Sequence[OnlyCounted]) -> dict[int, dict[int, dict[str, int]]]:
-    """Return how many of each person there are, by day and by the place of the one that stands for them."""
+    """Return the number for each person, by day and by the place of the failure that represents them."""
     found: dict[int, dict[int, dict[str, int]]] = {}
     for row in rows:
         day, place = day_and_place(row.seq)
@@ -235,7 +234,7 @@ def _count(
 
 
 def write(connection: sqlite3.Connection, turn: Turn) -> None:
-    """Add what a turn counted, and keep how far it got, in one transaction. Runs on the writer."""
+    """Add the counts of a turn, and store its positions, in one transaction. Runs on the writer."""
     for rule, amounts in turn.amounts.values():
         _write(connection, rule, amounts)
     move(connection, turn.places)
@@ -243,7 +242,7 @@ def write(connection: sqlite3.Connection, turn: Turn) -> None:
 
 
 def write_back(connection: sqlite3.Connection, rule: Counted, amounts: Amounts, from_ms: int) -> None:
-    """Add what a rule counted back, and since when it is counted. Runs on the writer."""
+    """Add the counts of a rule from before it began, and since when it is counted. Runs on the writer."""
     if _write(connection, rule, amounts):
         connection.execute(_SINCE, (from_ms, rule.rule_id))
 
@@ -265,7 +264,7 @@ def _write(connection: sqlite3.Connection, rule: Counted, amounts: Amounts) -> b
 
 
 def amounts_of(reader: Reader, rule: Counted, minutes: int, first: int, last: int, slot_ms: int) -> Courses:
-    """Return what was counted for a rule, by slots of a length that are as long as those kept, or longer."""
+    """Return the counts of a rule by slots, whose length is that of the stored ones or longer."""
     found, each = Courses(), slot_ms // (minutes * MINUTE_MS)
     stat = rule.condition.stat
     for row in reader.all(AmountRow, _AMOUNTS, (rule.rule_id, minutes, first * each, last * each + each - 1)):
@@ -274,7 +273,7 @@ def amounts_of(reader: Reader, rule: Counted, minutes: int, first: int, last: in
 
 
 def prune(connection: sqlite3.Connection, rule: Counted, now_ms: int) -> int:
-    """Remove what a rule counted and needs no more; return how much. Runs on the writer."""
+    """Remove counts that a rule no longer needs; return their number. Runs on the writer."""
     minute = (now_ms - rule.kept_ms) // MINUTE_MS
     removed = connection.execute(_OLD, (rule.rule_id, 1, minute, MOST_REMOVED)).rowcount
     return (
@@ -294,7 +293,7 @@ def courses_between(
     *,
     limit_s: float = LIMIT_S,
 ) -> tuple[Courses, int]:
-    """Return what a condition comes to by slots in a span, from the records themselves, and how far back that goes."""
+    """Return the amounts of a condition by slots in a span, from the records themselves, and how far back they go."""
     found, reached_ms = Courses(), to_ms
     for day in days.known(from_ms, to_ms):
         place = Place(day.day, "time_ms >= ? AND time_ms < ?", (from_ms, to_ms), limit_s)
@@ -314,7 +313,7 @@ def courses_between(
 
 
 def _behind(reader: Reader, days: DayReaders, names: Names, condition: Measured, place: Place) -> list[Came]:
-    """Return what the failures of a place stand for, if they stand for any."""
+    """Return the counts that failures of a place represent, if any."""
     rows = reader.all(OnlyCounted, _BEHIND, (seq_of(place.day, 0), seq_of(place.day + 1, 0)))
     further = _by_day(rows).get(place.day)
     if further is None:
@@ -324,7 +323,7 @@ def _behind(reader: Reader, days: DayReaders, names: Names, condition: Measured,
 
 
 def _put(found: Found, rule: Counted, now_ms: int, into: Amounts) -> None:
-    """Add what came of a rule, by minutes and by hours as it keeps them."""
+    """Add the records of a rule, by minutes and by hours."""
     oldest = (now_ms - rule.kept_ms) // MINUTE_MS
     stat = rule.condition.stat
     for (key, minute, part), (n, figure) in found.items():

@@ -1,4 +1,5 @@
-"""Firings: each time that a rule held, as a record, with what led to it and what was sent of it. What changes something runs on the writer."""
+"""Firings: each time that a rule held, as a record, with its cause and its messages. Functions that change something
+run on the writer."""
 
 from __future__ import annotations
 
@@ -35,7 +36,7 @@ _ONE: Final = f"{_COLUMNS} WHERE f.id = ?"
 _AMONG: Final = " WHERE f.id IN (SELECT value FROM json_each(?)) ORDER BY f.id"
 _SOME: Final = f"{_COLUMNS}{_AMONG}"
 _OPEN: Final = f"{_COLUMNS} WHERE f.over_ms IS NULL AND f.event_id IS NULL AND r.ended_ms IS NULL ORDER BY f.id"
-# What fired later than now waits no longer: the clock went back.
+# A firing later than now does not wait any longer: the clock went back.
 _TO_ESCALATE: Final = f"""{_COLUMNS}
 WHERE f.escalates_ms IS NOT NULL AND f.escalated_ms IS NULL AND f.accepted_ms IS NULL
   AND (f.escalates_ms <= :now_ms OR f.noted_ms > :now_ms + :differ_ms) AND r.ended_ms IS NULL
@@ -55,7 +56,7 @@ _ACCEPT: Final = """
 UPDATE firings SET accepted_ms = :now_ms, accepted_by = :said WHERE id = :id AND accepted_ms IS NULL RETURNING id"""
 _NOT_ACCEPTED: Final = "SELECT 1 FROM firings WHERE id = ?"
 _ESCALATED: Final = "UPDATE firings SET escalated_ms = :now_ms WHERE id = :id"
-# Messages of a rule in an hour, whatever channel they go to: a rule that tells two channels tells each as often.
+# Messages of a rule in an hour, whatever channel they go to: a rule with two channels sends each as many.
 _OF_AN_HOUR: Final = """
 FROM firings f JOIN message_firings mf ON mf.firing_id = f.id JOIN messages m ON m.id = mf.message_id
 WHERE f.rule_id = :rule_id AND f.noted_ms > :since_ms AND m.channel_id = :channel_id AND m.made_ms > :since_ms AND m.made_ms <= :now_ms
@@ -77,13 +78,13 @@ _OLD: Final = (
 
 @dataclass(frozen=True, slots=True)
 class Fired:
-    """A rule that holds now, and all that is known of why."""
+    """A rule that holds now, with its reasons."""
 
     key: Key
     begun_ms: int
     reason: str
     records: dict[str, Any]
-    """Which records caused it: ``kind``, ``question``, ``start`` and ``end``, as a search is asked for them."""
+    """The records that caused it: ``kind``, ``question``, ``start`` and ``end``, as for a search."""
     event_id: int | None = None
     issue_id: int | None = None
     app_id: int | None = None
@@ -100,12 +101,12 @@ class To:
 
     channel_id: int
     quiet_until_ms: int | None = None
-    """When the quiet hours end that the person is in whose channel it is."""
+    """When the present quiet hours of the channel's person end."""
     whose: str = ""
 
 
 def subject_of(rule_id: int, group_key: str, issue_id: int | None) -> str:
-    """Return what messages about a firing are kept together by: its issue, or its rule and group."""
+    """Return the key of messages about a firing: its issue, or its rule and group."""
     return f"issue {issue_id}" if issue_id is not None else f"rule {rule_id} {group_key}"
 
 
@@ -118,9 +119,8 @@ def begin(
     uids: Iterable[str],
     now_ms: int,
 ) -> int | None:
-    """Note that a rule fires, let its channels know, and return the firing's number; None where that is known already.
-
-    What a silence covers, or what is more than a rule may send in an hour, is noted with the reason.
+    """Record that a rule fires, notify its channels, and return the firing's number; None where it is recorded
+    already. A firing during a silence, or beyond the rule's messages an hour, is recorded with that reason.
     """
     row = connection.execute(
         _BEGIN,
@@ -154,14 +154,15 @@ def begin(
 
 
 def go_on(connection: sqlite3.Connection, number: int, worst: float | None, course: Sequence[float]) -> None:
-    """Note how a firing goes on."""
+    """Record the progress of a firing."""
     connection.execute(_GO_ON, {"id": number, "worst": worst, "course": json.dumps(list(course))})
 
 
 def over(
     connection: sqlite3.Connection, firing: FiringRow, over_ms: int, to: Sequence[To], uids: Iterable[str], now_ms: int
 ) -> None:
-    """Note that a firing is over, and say so wherever it was announced; a message that has not gone out yet says it itself."""
+    """Record that a firing is over, and announce it wherever the firing was announced; a message that was not sent
+    yet says it itself."""
     if connection.execute(_OVER, {"id": firing.id, "over_ms": over_ms}).fetchone() is None:
         return
     events.add(connection, "alert-over", now_ms, firing=firing.id, rule=firing.rule)
@@ -175,7 +176,7 @@ def over(
 def escalate(
     connection: sqlite3.Connection, firing: FiringRow, to: Sequence[To], uids: Iterable[str], now_ms: int
 ) -> None:
-    """Let others know of a firing that nobody has accepted."""
+    """Escalate a firing that nobody has accepted."""
     connection.execute(_ESCALATED, {"id": firing.id, "now_ms": now_ms})
     for channel, uid in zip(to, uids, strict=False):
         about = About(subject_of(firing.rule_id, firing.group_key, firing.issue_id), "escalation", now_ms)
@@ -183,7 +184,7 @@ def escalate(
 
 
 def accept(connection: sqlite3.Connection, number: int, said: str, now_ms: int) -> bool:
-    """Note that somebody takes care of a firing, and return whether nobody did before; raises NotThere."""
+    """Record that somebody accepts a firing, and return whether they are the first; raises NotThere."""
     if connection.execute(_ACCEPT, {"id": number, "said": said, "now_ms": now_ms}).fetchone() is not None:
         return True
     if connection.execute(_NOT_ACCEPTED, (number,)).fetchone() is None:
@@ -222,7 +223,7 @@ def open_ones(reader: Reader) -> list[FiringRow]:
 
 
 def to_escalate(reader: Reader, now_ms: int) -> list[FiringRow]:
-    """Return the firings that others are to be notified of now."""
+    """Return the firings to be escalated now."""
     values = {"now_ms": now_ms, "differ_ms": messages.CLOCKS_DIFFER_MS}
     return reader.all(FiringRow, _TO_ESCALATE, values) if reader.column(int, _IS_TO_ESCALATE, values) else []
 
@@ -243,7 +244,7 @@ def _about(fired: Fired) -> dict[str, Any]:
 
 
 def hold_back(connection: sqlite3.Connection, number: int, why: str) -> None:
-    """Note why nothing is sent of a firing, or not now. Runs on the writer."""
+    """Record why no message is sent of a firing, or not now. Runs on the writer."""
     connection.execute(_HELD_BACK, (why, number))
 
 
@@ -261,7 +262,7 @@ def _silence_of(rule: str, fired: Fired, silences: Iterable[Silence], now_ms: in
 
 
 def _when(connection: sqlite3.Connection, rule: AlertRule, channel: To, subject: str, now_ms: int) -> About:
-    """Return what a message to a channel is about: of more than may be sent in an hour, one about all of them, once the hour is over."""
+    """Return the subject of a message to a channel: beyond the limit an hour one message about all, once the hour is over."""
     due_ms, why = _quiet(channel, rule.priority, now_ms)
     more = f"rule {rule.id} more"
     values = {
@@ -283,7 +284,7 @@ def _when(connection: sqlite3.Connection, rule: AlertRule, channel: To, subject:
 
 
 def _quiet(channel: To, priority: Level, now_ms: int) -> tuple[int, str]:
-    """Return when a channel may be notified, and why not now. What is of high priority wakes people."""
+    """Return when a channel may be notified, and why not now. High priority ignores quiet hours."""
     if channel.quiet_until_ms is None or priority == "high":
         return now_ms, ""
     return channel.quiet_until_ms, f"quiet hours of {channel.whose}"

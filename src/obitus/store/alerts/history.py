@@ -1,4 +1,4 @@
-"""What happened in a span, as far as rules over events would have fired."""
+"""Events in a span, for which rules over events would have fired."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ def regressed(reader: Reader, from_ms: int, to_ms: int) -> list[Happened]:
 
 
 def reopened(reader: Reader, from_ms: int, to_ms: int) -> list[Happened]:
-    """Return when parked issues came back by themselves."""
+    """Return when parked issues reopened by themselves."""
     return reader.all(Happened, _REOPENED, (from_ms, to_ms, MOST))
 
 
@@ -55,7 +55,7 @@ def steps(reader: Reader, from_ms: int, to_ms: int) -> list[StepThen]:
 
 
 def step(reader: Reader, release_id: int, environment: str, issue_id: int, entry_point: str) -> StepThen | None:
-    """Return a step that stands, None where it does not any more."""
+    """Return a step, None where it was removed."""
     return reader.first(StepThen, _STEP, (release_id, environment, issue_id, entry_point))
 
 
@@ -65,5 +65,5 @@ def quiet(reader: Reader, from_ms: int, to_ms: int) -> list[QuietThen]:
 
 
 def quiet_one(reader: Reader, number: int) -> QuietThen | None:
-    """Return one quiet failure, None where it is gone."""
+    """Return one quiet failure, None where it was removed."""
     return reader.first(QuietThen, _QUIET_ONE, (number,))

@@ -1,4 +1,4 @@
-"""Messages: what is delivered to channels, in order for each of them, tried again until it is. What changes something runs on the writer."""
+"""Messages: delivered to channels, in order for each of them, with retries. Functions that change something run on the writer."""
 
 from __future__ import annotations
 
@@ -20,9 +20,9 @@ LINKS_KEPT_MS: Final = 30 * DAY_MS
 LINK_GOOD_MS: Final = 3 * DAY_MS
 MOST_REMOVED: Final = 1000
 CLOCKS_DIFFER_MS: Final = 60_000
-"""What was written so much later than now was written by a clock that was ahead."""
+"""A time so far ahead of now was written by a clock that was ahead."""
 MOST_TOGETHER: Final = 200
-"""Firings that one message tells of."""
+"""Most firings of one message."""
 
 _COLUMNS: Final = """
 SELECT m.id, m.uid, m.channel_id, c.name AS channel, c.kind AS channel_kind, m.kind, m.subject, m.made_ms, m.due_ms, m.due_why, m.held_back,
@@ -32,12 +32,12 @@ WHERE m.id IN (SELECT message_id FROM message_firings WHERE firing_id IN (SELECT
 _OF_FIRINGS: Final = f"{_COLUMNS}{_AMONG}"
 _OF_CHANNEL: Final = f"{_COLUMNS} WHERE m.channel_id = ? ORDER BY m.id DESC LIMIT ?"
 _ONE: Final = f"{_COLUMNS} WHERE m.id = ?"
-# What is to go out later holds up nothing; what was tried holds up what came after it, so that the order stays.
-# What was made later than now is not put off any longer: the clock went back.
+# A message for later holds up nothing; one that was tried holds up later ones, to keep the order.
+# A message made later than now does not wait any longer: the clock went back.
 _HEAD: Final = f"""{_COLUMNS}
 WHERE m.channel_id = :channel_id AND m.delivered_ms IS NULL AND m.given_up_ms IS NULL
   AND (m.due_ms <= :now_ms OR m.made_ms > :now_ms + :differ_ms) ORDER BY m.id LIMIT 1"""
-# The first one of each channel: while it waits for another try, so do those behind it.
+# The first one of each channel: while it waits for another try, so do the later ones.
 _WAITING: Final = """
 SELECT m.channel_id FROM (
   SELECT MIN(id) AS id FROM messages WHERE delivered_ms IS NULL AND given_up_ms IS NULL
@@ -85,19 +85,18 @@ _OLD: Final = (
 
 @dataclass(frozen=True, slots=True)
 class About:
-    """What a message is about, and when it may go out."""
+    """The subject of a message, and when it may be sent."""
 
     subject: str
     kind: MessageKind
     due_ms: int
     due_why: str = ""
-    """Why it waits, where it does."""
+    """Why it waits, if it does."""
 
 
 def tell(connection: sqlite3.Connection, channel_id: int, about: About, firing_id: int, uid: str, now_ms: int) -> int:
-    """Let a channel know of a firing, and return the message's number.
-
-    It joins a message about the same that has not gone out yet. Where one went out a moment ago, it waits for others.
+    """Notify a channel of a firing, and return the message's number. The firing joins a message about the same
+    subject that was not sent yet. Where one was sent a moment ago, it waits for others.
     """
     values = {"channel_id": channel_id, "subject": about.subject, "kind": about.kind}
     waiting = connection.execute(_NOT_BEGUN, values).fetchone()
@@ -120,7 +119,7 @@ def tell(connection: sqlite3.Connection, channel_id: int, about: About, firing_i
 
 
 def add(connection: sqlite3.Connection, channel_id: int, about: About, uid: str, now_ms: int, text: str = "") -> int:
-    """Let a message wait for its delivery, and return its number."""
+    """Queue a message, and return its number."""
     values = {
         "uid": uid, "channel_id": channel_id, "kind": about.kind, "subject": about.subject, "now_ms": now_ms, "due_ms": about.due_ms,
         "due_why": about.due_why, "text": text,
@@ -129,12 +128,12 @@ def add(connection: sqlite3.Connection, channel_id: int, about: About, uid: str,
 
 
 def join(connection: sqlite3.Connection, message_id: int, firing_ids: Iterable[int]) -> None:
-    """Say which firings a message tells of."""
+    """Set the firings of a message."""
     connection.executemany(_JOIN, [(message_id, firing_id) for firing_id in firing_ids])
 
 
 def waiting_channels(reader: Reader, now_ms: int) -> list[int]:
-    """Return the channels that something can be sent to now."""
+    """Return the channels with a message to be sent now."""
     return [
         row.channel_id
         for row in reader.all(WaitingChannel, _WAITING, {"now_ms": now_ms, "differ_ms": CLOCKS_DIFFER_MS})
@@ -142,11 +141,11 @@ def waiting_channels(reader: Reader, now_ms: int) -> list[int]:
 
 
 def head(reader: Reader, channel_id: int, now_ms: int) -> MessageRow | None:
-    """Return the message of a channel that is next, None where it waits for its time, or for another try."""
+    """Return the next message of a channel, None where it waits for its time, or for another try."""
     row = reader.first(MessageRow, _HEAD, {"channel_id": channel_id, "now_ms": now_ms, "differ_ms": CLOCKS_DIFFER_MS})
     if row is None or row.next_ms is None or row.next_ms <= now_ms:
         return row
-    # Nothing is put off for so long: the clock went back.
+    # No message waits for so long: the clock went back.
     return row if row.next_ms - now_ms > HOUR_MS else None
 
 
@@ -156,7 +155,7 @@ def message(reader: Reader, number: int) -> MessageRow:
 
 
 def firings_in(reader: Reader, message_id: int) -> list[int]:
-    """Return the numbers of the firings that a message tells of."""
+    """Return the numbers of the firings of a message."""
     return reader.column(int, _FIRINGS, (message_id,))
 
 
@@ -166,7 +165,7 @@ def of_channel(reader: Reader, channel_id: int, most: int) -> list[MessageRow]:
 
 
 def of_firings(reader: Reader, firing_ids: Collection[int]) -> dict[int, list[MessageRow]]:
-    """Return the messages that tell of some firings, by firing."""
+    """Return the messages of some firings, by firing."""
     ids = json.dumps(list(firing_ids))
     rows = {row.id: row for row in reader.all(MessageRow, _OF_FIRINGS, (ids,))}
     found: dict[int, list[MessageRow]] = {}
@@ -176,31 +175,31 @@ def of_firings(reader: Reader, firing_ids: Collection[int]) -> dict[int, list[Me
 
 
 def begin(connection: sqlite3.Connection, number: int, next_ms: int) -> int | None:
-    """Note that a message is tried now, and return which try it is; None where it is not to be sent any more.
-
-    From here on nothing joins it. Should the service be killed before it notes what came of that, it is tried again at ``next_ms``.
+    """Record that a message is tried now, and return the number of the try; None where it is not to be sent any
+    more. From here on no firing joins it. If the service is killed before it records the result, the message is
+    tried again at ``next_ms``.
     """
     row = connection.execute(_BEGIN, {"id": number, "next_ms": next_ms}).fetchone()
     return None if row is None else int(row[0])
 
 
 def delivered(connection: sqlite3.Connection, number: int, answer: str, now_ms: int) -> None:
-    """Note that a message was delivered."""
+    """Record that a message was delivered."""
     connection.execute(_DELIVERED, {"id": number, "answer": answer, "now_ms": now_ms})
 
 
 def failed(connection: sqlite3.Connection, number: int, answer: str, next_ms: int) -> None:
-    """Note that a try failed, and when the next one is."""
+    """Record that a try failed, and when the next one is."""
     connection.execute(_FAILED, {"id": number, "answer": answer, "next_ms": next_ms})
 
 
 def given_up(connection: sqlite3.Connection, number: int, answer: str, now_ms: int) -> None:
-    """Note that a message is not tried any more."""
+    """Record that a message is given up."""
     connection.execute(_GIVEN_UP, {"id": number, "answer": answer, "now_ms": now_ms})
 
 
 def send_again(connection: sqlite3.Connection, number: int, now_ms: int) -> None:
-    """Try a message again that was given up; raises NotThere."""
+    """Queue a message again that was given up; raises NotThere."""
     if connection.execute(_OUT_AGAIN, {"id": number, "now_ms": now_ms}).fetchone() is None:
         raise NotThere(f"there is no message {number} that was given up")
 
@@ -208,12 +207,12 @@ def send_again(connection: sqlite3.Connection, number: int, now_ms: int) -> None
 def add_link(
     connection: sqlite3.Connection, link_hash: bytes, message_id: int, act: LinkAct, firing_id: int, now_ms: int
 ) -> None:
-    """Keep what can be done by a link in a message; the same link once."""
+    """Store the action of a link in a message; the same link once."""
     connection.execute(_ADD_LINK, (link_hash, message_id, act, firing_id, now_ms + LINK_GOOD_MS))
 
 
 def link(reader: Reader, link_hash: bytes) -> LinkRow | None:
-    """Return what a link does, used or not."""
+    """Return the action of a link, used or not."""
     return reader.first(LinkRow, _LINK, (link_hash,))
 
 

@@ -1,4 +1,4 @@
-"""Alert rules and silences. What changes something runs on the writer."""
+"""Alert rules and silences. Functions that change something run on the writer."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ _SPEAK: Final = "UPDATE silences SET ended_ms = :now_ms WHERE id = :id AND ended
 
 
 def active(reader: Reader) -> list[AlertRule]:
-    """Return the rules that hold, by name."""
+    """Return the active rules, by name."""
     return reader.all(AlertRule, _ACTIVE)
 
 
@@ -71,7 +71,7 @@ def channels_of(reader: Reader) -> dict[int, list[RuleChannel]]:
 
 
 def wanted_of(row: AlertRule, channels: Sequence[RuleChannel]) -> Wanted:
-    """Return what a rule is, as it would be written."""
+    """Return the definition of a rule."""
     return Wanted(
         row.name,
         row.condition,
@@ -96,7 +96,7 @@ def add(connection: sqlite3.Connection, wanted: Wanted, person_id: int, now_ms: 
 
 
 def change(connection: sqlite3.Connection, wanted: Wanted, person_id: int, now_ms: int) -> int:
-    """Change a rule, whatever it was, and return its number; raises NotThere. A new condition is counted from the beginning."""
+    """Change a rule and return its number; raises NotThere. A new condition is counted from the beginning."""
     row = connection.execute(_THERE, (wanted.name,)).fetchone()
     if row is None:
         raise NotThere(f"there is no alert rule named {wanted.name!r}")
@@ -111,7 +111,7 @@ def change(connection: sqlite3.Connection, wanted: Wanted, person_id: int, now_m
 
 
 def end(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
-    """End a rule and return its number; raises NotThere. What it fired stays."""
+    """End a rule and return its number; raises NotThere. Its firings stay."""
     row = connection.execute(_END, {"name": name, "now_ms": now_ms}).fetchone()
     if row is None:
         raise NotThere(f"there is no alert rule named {name!r}")
@@ -121,12 +121,12 @@ def end(connection: sqlite3.Connection, name: str, now_ms: int) -> int:
 
 
 def silences(reader: Reader, now_ms: int) -> list[SilenceRow]:
-    """Return the silences that hold or will hold."""
+    """Return active and planned silences."""
     return reader.all(SilenceRow, _SILENCES, (now_ms,))
 
 
 def silence_of(row: SilenceRow) -> Silence:
-    """Return what a row of ``silences`` says."""
+    """Return a row of ``silences`` as a record."""
     return Silence(row.id, row.from_ms, row.until_ms, row.rule, row.app, row.environment, row.issue_id)
 
 
@@ -142,7 +142,7 @@ def silence(
     environment: str | None = None,
     issue_id: int | None = None,
 ) -> int:
-    """Let rules send nothing for a time, and return the silence's number; raises TooMany."""
+    """Add a silence, and return its number; raises TooMany."""
     if connection.execute(_SILENCE_COUNT, (now_ms,)).fetchone()[0] >= MOST_SILENCES:
         raise TooMany(f"there are {MOST_SILENCES} silences already; end one first")
     values = {

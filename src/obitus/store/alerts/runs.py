@@ -1,4 +1,4 @@
-"""What rules count of all runs, from the slots that they are counted in anyway; and when something came last."""
+"""Counts of all runs for rules, from the slots in which runs are counted anyway; and when groups came last."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ class Compiled:
         self.one, self.two = (_COLUMNS.get(name, "NULL") for name in by)
 
     def register(self, connection: sqlite3.Connection) -> None:
-        """Give a connection the function that the condition calls."""
+        """Register the function that the condition calls."""
         leaves = self._leaves
         connection.create_function("leaf_holds", 2, lambda at, value: leaf_holds(leaves[at], value), deterministic=True)
 
@@ -77,7 +77,7 @@ class Compiled:
         return self._names.releases.get(value, "") if field == "release" else str(value)
 
     def _apps(self, node: Node | None) -> list[int]:
-        """Return the apps that can be meant: few of them make few rows."""
+        """Return the apps that can match: few of them make few rows."""
         parts = getattr(node, "parts", (node,)) if node is not None and not isinstance(node, Compare) else (node,)
         asked = [one for one in parts if isinstance(one, Compare) and one.field == "app"]
         if type(node).__name__ == "AnyOf":
@@ -102,7 +102,7 @@ class Compiled:
 
 
 def amounts_in(reader: Reader, condition: Measured, names: Names, slots: Iterable[int], slot_ms: int) -> Courses:
-    """Return what a condition over runs comes to in some slots: of five minutes, or of an hour."""
+    """Return the amounts of a condition over runs in some slots: of five minutes, or of an hour."""
     compiled = Compiled(condition, names)
     found, minutes = Courses(), slot_ms // MINUTE_MS
     below = "s.below_ms" if condition.measure == "stat" else "0.0"
@@ -151,7 +151,7 @@ def last_came(reader: Reader, condition: Silent, names: Names, now_ms: int, know
             rows = typed(connection.execute(sql, compiled.with_slots(minutes, slots)), LastCame)
         for row in rows:
             key = compiled.key(row.one, row.two)
-            # An hour says less than five minutes do; its end may lie ahead.
+            # An hour is less precise than five minutes; its end may be ahead of now.
             came_ms = row.last_ms * slot_ms if minutes == 60 else (row.last_ms + 1) * slot_ms
             found[key] = max(found.get(key, 0), min(came_ms, now_ms))
     return found

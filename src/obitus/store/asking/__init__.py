@@ -1,4 +1,5 @@
-"""Questions answered with SQL: ``kinds`` says how each field is kept, ``compiling`` makes a condition of a question's tree, ``finding`` asks the files of the days, newest first."""
+"""Questions answered with SQL: ``kinds`` says how each field is stored, ``compiling`` makes a condition of a
+question's tree, ``finding`` searches the files of the days, newest first."""
 
 from obitus.store.asking.finding import Found, Looked, find
 

@@ -1,8 +1,8 @@
 """From a question's tree to a condition in SQL, for the logs or the runs of one day file.
 
-What compares numbers is plain SQL. What looks at texts asks ``core.asking`` itself, by two functions that a connection gets
-for one question: so the condition and the predicate cannot disagree. Before any row is looked at, the text index may have
-narrowed the rows down (``narrowing``): it finds all that a question can mean, and perhaps more.
+Numbers are compared in plain SQL. Texts are compared by ``core.asking`` itself, by two functions that are registered
+on the connection for one question: so the condition and the predicate cannot disagree. Before that the text index
+may have narrowed the rows down (``narrowing``): it finds all rows that can match, and perhaps more.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ _TEXT: Final = "SELECT text FROM texts WHERE id = ?"
 
 @dataclass(frozen=True, slots=True)
 class Names:
-    """What the main file calls apps and releases, by their numbers."""
+    """Names of apps and releases in the main file, by their numbers."""
 
     apps: Mapping[int, str]
     releases: Mapping[int, str]
@@ -49,16 +49,15 @@ class Condition:
 
 
 def narrowing(node: Node, kind: Kind) -> str | None:
-    """Return what the text index is asked for (FTS5), None where it cannot narrow anything down."""
+    """Return the query for the text index (FTS5), None where it cannot narrow anything down."""
     found = _narrowed(node, kind)
-    # What is not indexed whole may hold anything.
+    # Records that are not indexed whole may match anything.
     return None if found is None else f'({found}) OR "{MORE}"'
 
 
 def exactly(node: Node) -> str | None:
-    """Return what the text index is asked for where it says by itself which rows are meant, but for those that are not indexed whole.
-
-    One word stands in the index for exactly the texts that it is looked for in; of more than one it does not know the order.
+    """Return the query for the text index where it alone decides which rows match, except those that are not indexed
+    whole. For one word the index is exact; of several words it does not know the order.
     """
     if isinstance(node, Words) and len(node.words) == 1 and len(node.words[0]) < LONGEST_WORD:
         return f'"{node.words[0]}"*' if node.open_end else f'"{node.words[0]}"'
@@ -79,7 +78,7 @@ def _narrowed(node: Node, kind: Kind) -> str | None:
         return " AND ".join(whole)
     if isinstance(node, Compare) and node.op == "=" and node.text:
         fields = FIELDS[kind]
-        # From there on two whole numbers may be one as numbers with a fraction.
+        # From there on two integers may be equal as floating-point numbers.
         is_exact = node.number is None or abs(node.number) < 2**53
         if is_exact and (node.field not in fields or node.field in INDEXED):
             terms = {term(node.field, node.text)}
@@ -91,7 +90,7 @@ def _narrowed(node: Node, kind: Kind) -> str | None:
 
 
 def in_sql(node: Node, of_leaf: Callable[[Leaf], str]) -> str:
-    """Return the condition that a tree comes to, from those of its terms, which are asked for from left to right."""
+    """Return the condition of a tree, from those of its terms, from left to right."""
     if isinstance(node, All | AnyOf):
         joint = " AND " if isinstance(node, All) else " OR "
         return f"({joint.join(in_sql(part, of_leaf) for part in node.parts)})"
@@ -99,7 +98,7 @@ def in_sql(node: Node, of_leaf: Callable[[Leaf], str]) -> str:
 
 
 class Compiler:
-    """Makes the condition of one question for one day file, whose connection it gives the functions to."""
+    """Makes the condition of one question for one day file, and registers the functions on its connection."""
 
     def __init__(self, connection: sqlite3.Connection, kind: Kind, names: Names) -> None:
         self._connection, self._kind, self._names = connection, kind, names
@@ -109,7 +108,7 @@ class Compiler:
         self._starts: dict[int, str] = {}
         self._pairs: dict[int, tuple[frozenset[int], frozenset[int]]] = {}
         self._written: dict[int, tuple[bytes, ...]] = {}
-        """The numbers of texts that hold exactly what is asked for, as a column ``shared`` has them."""
+        """The numbers of texts with exactly the wanted value, as in a column ``shared``."""
         self._seams: dict[tuple[int, int], tuple[tuple[str, ...], bool]] = {}
         self._texts: dict[int, str] = {NOTHING: ""}
         connection.create_function("leaf_holds", 2, self._leaf_holds, deterministic=True)
@@ -121,7 +120,7 @@ class Compiler:
 
     def condition(self, node: Node) -> Condition:
         """Return the condition."""
-        # First: the parameters are those that its terms ask for.
+        # First: its terms add the parameters.
         sql = in_sql(node, self._of)
         return Condition(sql, tuple(self._params))
 
@@ -186,7 +185,7 @@ class Compiler:
         return self._one_of(kept.column, [number for number, name in names.items() if leaf_holds(leaf, name or None)])
 
     def _named(self, leaf: Leaf, kept: Kept) -> str:
-        """Return the condition on a column of numbers of texts: few texts are asked, instead of many rows."""
+        """Return the condition on a column of numbers of texts: few texts are checked instead of many rows."""
         if isinstance(leaf, Compare) and leaf.op == "=" and leaf.text:
             return self._one_of(kept.column, self._numbers_of(leaf.text))
         numbers = [row[0] for row in self._connection.execute(_TEXTS) if leaf_holds(leaf, row[1])]
@@ -196,7 +195,7 @@ class Compiler:
         number = self._number_of(leaf)
         start = self._starts[number] = json.dumps(leaf.field, ensure_ascii=False) + ":"
         if isinstance(leaf, Compare) and leaf.op == "=" and leaf.text:
-            # Of the many values that a name may have only the one that is asked for is of interest.
+            # Of the many values of a name only the wanted one matters.
             found = frozenset(one for value in _values(leaf) for one in self._numbers_of(start + value))
             self._pairs[number] = found, found
             self._written[number] = tuple(in_bytes(one) for one in found)
@@ -208,7 +207,7 @@ class Compiler:
         return "attribute_holds(?, shared, attributes)"
 
     def _numbers_of(self, text: str) -> list[int]:
-        """Return the number of a text that repeats, if it has one."""
+        """Return the number of a repeated text, if it has one."""
         return [row[0] for row in self._connection.execute(_TEXT_IS, (hash_of(text), text))]
 
     def _leaf_holds(self, number: int, value: Any) -> bool:
@@ -237,7 +236,7 @@ class Compiler:
     def _message_contains(
         self, number: int, template_id: int, message_id: int, message: str | None, filled: str | None
     ) -> bool:
-        """Whether a message has a text in it, whatever the case: most often its template says it, and no message has to be made."""
+        """Whether a message contains a text, ignoring case: most often the template decides, and no message has to be made."""
         leaf = self._leaves[number]
         assert isinstance(leaf, Compare)
         text = leaf.text.casefold()
@@ -246,7 +245,7 @@ class Compiler:
         at = (number, template_id)
         seams = self._seams.get(at)
         if seams is None:
-            # What is folded piece by piece is what would be folded whole.
+            # Folding the case of the pieces is the same as folding the whole.
             pieces = tuple(piece.casefold() for piece in pieces_of(self._text(template_id)))
             seams = self._seams[at] = pieces, any(text in piece for piece in pieces)
         pieces, is_in_template = seams
@@ -266,7 +265,7 @@ class Compiler:
 
 
 def _values(leaf: Compare) -> set[str]:
-    """Return the values, as JSON, that are equal to what is asked for: numbers with a fraction are in no text that repeats."""
+    """Return the values, as JSON, that equal the wanted one: floating-point numbers are in no repeated text."""
     found = {json.dumps(leaf.text, ensure_ascii=False), leaf.text, leaf.text.casefold()}
     if leaf.number is not None and leaf.number.is_integer():
         found.add(str(int(leaf.number)))
@@ -282,7 +281,7 @@ def _hexadecimal(value: bytes | None) -> str | None:
 
 
 def _bytes(text: str) -> bytes | None:
-    """Return the bytes that the text of an id says, None where it is none."""
+    """Return the bytes of an id's text, None where it is none."""
     try:
         return bytes.fromhex(text.replace("-", "")) if len(text) in (16, 32, 36) else None
     except ValueError:

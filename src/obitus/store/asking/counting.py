@@ -1,4 +1,4 @@
-"""Summaries with SQL: counted day by day, newest first, a stretch of time at once, so that first figures are there soon."""
+"""Summaries with SQL: counted day by day, newest first, one stretch of time after the other, so that first figures come soon."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from obitus.store.database import Reader, typed
 from obitus.store.days.reading import DayReaders
 
 MOST_CELLS: Final = 200_000
-"""Different values, times slices, that are kept apart; what comes beyond is counted together."""
+"""Most different values times slices; further ones are counted together."""
 Keys = tuple[Value, ...]
 
 _BUCKET: Final = f"(CAST(ln(MIN(MAX(abs(v), 1e-9), 1e15) / 1e-9) * {PER_BUCKET!r} AS INTEGER) + 1)"
@@ -48,14 +48,14 @@ class _Row(NamedTuple):
 
 @dataclass(slots=True)
 class Cell:
-    """What is known of some records: how many (of a number: how many have it), and what their number comes to."""
+    """The statistics of some records: their count (for a number: of those that have it), and the value of the number."""
 
     n: int = 0
     figure: float = 0.0
     buckets: Counter[int] | None = None
 
     def add(self, stat: str | None, row: _Row) -> None:
-        """Add what one row of a statement says."""
+        """Add one row of a statement."""
         if stat in ("median", "p95", "p99"):
             self.buckets = Counter() if self.buckets is None else self.buckets
             self.buckets[row.bucket] += row.n
@@ -66,7 +66,7 @@ class Cell:
         self.n += row.n
 
     def value(self, stat: str | None) -> float | None:
-        """Return the count, or the number that was asked for; None where no record has it."""
+        """Return the count, or the wanted number; None where no record has it."""
         if stat is None:
             return self.n
         if not self.n:
@@ -78,7 +78,7 @@ class Cell:
 
 @dataclass(slots=True)
 class Counted:
-    """How far a summary is: what was counted by now, back to when, and whether that is all."""
+    """The progress of a summary: the counts so far, back to when, and whether that is all."""
 
     summary: Summary
     going: Going
@@ -88,10 +88,10 @@ class Counted:
     in_all: Cell = field(default_factory=Cell)
     course: dict[int, Cell] = field(default_factory=dict)
     beyond: int = 0
-    """Records whose values are not kept apart any more."""
+    """Records with further values, counted together."""
 
     def add(self, keys: Keys, row: _Row) -> None:
-        """Add what one row of a statement says of records with these values."""
+        """Add one row of a statement for records with these values."""
         stat, slice_at = self.summary.stat, row.slice
         self.in_all.add(stat, row)
         if self.summary.over_time:
@@ -130,7 +130,7 @@ def count(
     *,
     limit_s: float = LIMIT_S,
 ) -> Iterator[Counted]:
-    """Yield how far a summary is, again and again: the same object, which grows. Newest records are counted first."""
+    """Yield the progress of a summary: always the same object, which grows. Newest records are counted first."""
     counted = Counted(summary, Going(from_ms, to_ms), width_ms(from_ms, to_ms))
     names = names_in(reader)
     for _ in newest_first(days, counted.going, limit_s, lambda c, _: _Counting(c, kind, node, names, counted)):
@@ -151,7 +151,7 @@ class _Counting:
         number = fields.number(summary.of) if summary.stat else "NULL"
         figures = _COUNT if summary.stat is None else _OF_STAT.get(summary.stat, _BY_BUCKET)
         where, self._params, self.is_narrow = condition_of(connection, kind, node, names)
-        # A failure may stand for others that were only counted.
+        # A failure may represent others that were only counted.
         figures, times = (
             (figures.format(n="SUM(times)", v="v * times"), ", stands_for AS times")
             if kind == "failure"
@@ -167,14 +167,14 @@ class _Counting:
 
     @staticmethod
     def _grouped(summary: Summary) -> str:
-        """Return what is grouped by: only what can differ, since each column more is sorted by."""
+        """Return the columns to group by: only those that can differ, since each further one costs sorting."""
         by_number = summary.stat is not None and summary.stat not in _OF_STAT
         columns = [*("one", "two")[: len(summary.by)], *(["slice"] if summary.over_time else []), *(["bucket"] if by_number else [])]  # fmt: skip
-        # Without any, one row would come also of nothing.
+        # Without any, there would be a row even without records.
         return f" GROUP BY {', '.join(columns or ['one'])}"
 
     def add(self, from_ms: int, to_ms: int) -> None:
-        """Count what lies between two times."""
+        """Count records between two times."""
         rows = typed(self._connection.execute(self._sql, (from_ms, to_ms, *self._params)), _Row)
         by = len(self._into.summary.by)
         for row in rows:

@@ -20,11 +20,11 @@ Value = str | int | float | bool | None
 
 _TEXT: Final = "SELECT text FROM texts WHERE id = ?"
 _MESSAGE: Final = "message_of(template_id, message_id, message, filled)"
-"""The function that a connection gets when a question is compiled for it."""
+"""The function that is registered when a question is compiled."""
 
 
 class Expressions:
-    """Makes expressions of the fields of one kind for one day file, whose connection it gives the functions to."""
+    """Makes expressions of the fields of one kind for one day file, and registers the functions on its connection."""
 
     def __init__(self, connection: sqlite3.Connection, kind: Kind, names: Names) -> None:
         self._connection, self._kind, self._names = connection, kind, names
@@ -43,7 +43,7 @@ class Expressions:
             connection.create_function("ln", 1, math.log, deterministic=True)
 
     def key(self, name: str) -> tuple[str, Callable[[Any], Value]]:
-        """Return what a field is grouped by in SQL, and what makes its value of that."""
+        """Return the SQL expression by which a field is grouped, and the function that makes its value of that."""
         kept = FIELDS[self._kind].get(name)
         if kept is None:
             return f"attribute_of({self._attribute(name)}, shared, attributes)", _loaded
@@ -52,7 +52,7 @@ class Expressions:
         if kept.how == "template":
             return "CASE WHEN filled = '' AND message IS NOT NULL THEN message ELSE template_id END", self._text
         if kept.how == "message":
-            # What one row says by numbers of texts another may say itself.
+            # One row may have a value by the number of a text, another the value itself.
             return _MESSAGE, _whole
         if kept.how == "severity":
             return kept.column, lambda rank: SEVERITIES[rank]
@@ -69,15 +69,15 @@ class Expressions:
         return kept.column, _whole
 
     def number(self, name: str) -> str:
-        """Return the number that a field is in SQL, NULL where it is none."""
+        """Return a field as a number in SQL, NULL where it is none."""
         kept = FIELDS[self._kind].get(name)
         if kept is None:
             return f"number_of(attribute_of({self._attribute(name)}, shared, attributes))"
-        # Of the fields of their own only some are numbers.
+        # Of a kind's own fields only some are numbers.
         return kept.column if kept.how == "number" else "NULL"
 
     def order(self, name: str) -> tuple[str, str]:
-        """Return what a field is put in order by, first a number and then a text; NULL where it is not that."""
+        """Return the sort keys of a field, first a number and then a text; NULL where it is not that."""
         kept = FIELDS[self._kind].get(name)
         if kept is None:
             value = f"attribute_of({self._attribute(name)}, shared, attributes)"
@@ -156,7 +156,7 @@ def _text_in(text: str | None) -> str | None:
 
 
 def _loaded(text: str | None) -> Value:
-    """Return the value that JSON says; lists and objects stay as they are written."""
+    """Return the value of JSON; lists and objects stay as they are written."""
     if text is None or text[0] in "[{":
         return text
     value: Value = json.loads(text)

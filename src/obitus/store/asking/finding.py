@@ -1,4 +1,5 @@
-"""Finding failures, logs and runs: the files of the days are asked one after the other, newest first, until a page is full or the time is up."""
+"""Finding failures, logs and runs: the files of the days are searched one after the other, newest first, until a
+page is full or the time is up."""
 
 from __future__ import annotations
 
@@ -26,27 +27,28 @@ from obitus.store.rows.releases import Version
 from obitus.store.sight import ReadingConnection
 
 MOST_ROWS: Final = 500
-"""Of one page that people are shown."""
+"""Most records of a page for people."""
 MOST_LOOKED_AT: Final = 2_000
-"""Of one page that is looked at by us."""
+"""Most records of a page for the service itself."""
 LIMIT_S: Final = 5.0
-"""The longest that one question may take."""
+"""The longest time for one question."""
 MOST_NARROWED: Final = 2_000
-"""Up to so many rows of a day are taken from the text index; what it finds more of is met sooner by looking at the newest."""
+"""Most rows of a day from the text index; with more matches, looking at the newest rows finds them sooner."""
 
 _APPS = "SELECT id, name FROM apps WHERE removed_ms IS NULL"
 _RELEASES = "SELECT id, version FROM releases"
 _INDEX: Final = "SELECT rowid FROM words WHERE words MATCH ? LIMIT ?"
 _PLACES: Final = f"SELECT count(*), json_group_array(rowid) FROM ({_INDEX})"  # noqa: S608 - the statement above
-# Another one as soon as anybody else has committed something to the file.
+# It changes as soon as another connection has committed to the file.
 _STATE: Final = "PRAGMA data_version"
 _INDEX_BELOW: Final = "SELECT rowid FROM words WHERE words MATCH ? AND rowid < ? ORDER BY rowid DESC LIMIT ?"
 CHUNK: Final = 5
 MOST_CHUNKS: Final = 5
-"""Chunks of what the text index finds that are looked at before a question is answered otherwise: each is four times the one before."""
+"""Chunks of the text index's matches that are checked before a question is answered in another way: each is four
+times the one before."""
 SAME_COMMIT_MS: Final = 2_000
 SOON_MET: Final = 1_000
-"""Where a page of what is meant lies within so many of the latest places, looking at the newest records meets as much soon."""
+"""Where a page of matches is within so many of the latest places, looking at the newest records is as fast."""
 SHORT_MS: Final = 6 * HOUR_MS
 FEW_ROWS: Final = 3_000
 TABLES: Final[dict[Kind, str]] = {"failure": "failures", "log": "logs", "run": "runs"}
@@ -62,7 +64,7 @@ _AT_PLACES: Final = {
     kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place IN (SELECT value FROM json_each(?)) AND +time_ms >= ? AND +time_ms < ?"  # noqa: S608 - the same
     for kind, table in TABLES.items()
 }
-"""The sign keeps the index of times out of it: the places are few."""
+"""The plus sign keeps SQLite from using the index of times: the places are few."""
 _AT: Final = {
     kind: f"SELECT {', '.join(TYPES[kind]._fields)} FROM {table} WHERE place = ?"  # noqa: S608 - the same
     for kind, table in TABLES.items()
@@ -88,7 +90,7 @@ _ORDER: Final = " ORDER BY time_ms DESC, place DESC LIMIT ?"
 
 @dataclass(frozen=True, slots=True)
 class Looked:
-    """A place in an answer: that of its last row, from where the next page goes on."""
+    """A position in an answer: that of its last row, from where the next page continues."""
 
     time_ms: int
     seq: int
@@ -96,15 +98,15 @@ class Looked:
 
 @dataclass(slots=True)
 class Found:
-    """What was found: rows with the day each lies in, newest first."""
+    """The result: rows with their day, newest first."""
 
     rows: list[Row] = field(default_factory=list)
     more: bool = False
     """Whether there may be more before the last row."""
     cut: str = ""
-    """Why not everything was looked at, in words; '' where everything was."""
+    """Why not everything was searched, in words; '' where everything was."""
     names: Names = field(default_factory=lambda: Names({}, {}))
-    """What apps and releases are called, for whoever reads the rows."""
+    """Names of apps and releases, for readers of the rows."""
 
 
 def find(
@@ -119,12 +121,12 @@ def find(
     after: Looked | None = None,
     limit_s: float = LIMIT_S,
 ) -> Found:
-    """Return the newest failures, logs or runs of a window that a question means, all where ``node`` is None."""
+    """Return the newest failures, logs or runs of a window that match a question, all where ``node`` is None."""
     most = min(most, MOST_LOOKED_AT)
     names = names_in(reader)
     ends = time.monotonic() + limit_s
     found = Found(names=names)
-    # Days overlap where reports came late: each row goes to its place by time.
+    # Days overlap where reports came late: rows are sorted by time.
     heap: list[tuple[int, int, int, DayRow]] = []
     for known in days.known(from_ms, to_ms):
         if len(heap) > most and heap[0][0] > known.latest_ms:
@@ -164,9 +166,9 @@ def arrived(
     most: int,
     limit_s: float,
 ) -> tuple[list[Record], int]:
-    """Return the records that a question means among those of some places of a day file, and how many more there are.
-
-    Places are those behind the first and up to the second; of more than ``most``, the latest are returned.
+    """Return the records that match a question among those of a range of places of a day file, and how many more
+    there are. The range excludes its first and includes its last place; of more than ``most``, the latest are
+    returned.
     """
     sql, params = _BETWEEN[kind], list[Any](places)
     with days.open(day, limit_s=limit_s) as connection:
@@ -177,7 +179,7 @@ def arrived(
         elif node is not None:
             asked = narrowing(node, kind)
             if asked is not None:
-                # The text index is asked for these places alone: a question that means few looks at few.
+                # The text index is searched for these places alone: a question with few matches reads few rows.
                 sql += _AMONG
                 params += [asked, *places]
             condition = Compiler(connection, kind, names).condition(node)
@@ -190,7 +192,7 @@ def arrived(
 
 
 def one_row(connection: sqlite3.Connection, place: int) -> tuple[Kind, DayRow] | None:
-    """Return the record at a place of a day file, and what it is; None where there is none."""
+    """Return the record at a place of a day file, and its kind; None where there is none."""
     for kind, sql in _AT.items():
         found: list[DayRow] = typed(connection.execute(sql, (place,)), TYPES[kind])
         if found:
@@ -199,7 +201,7 @@ def one_row(connection: sqlite3.Connection, place: int) -> tuple[Kind, DayRow] |
 
 
 def names_in(reader: Reader) -> Names:
-    """Return what apps and releases are called."""
+    """Return the names of apps and releases."""
     return reader.remembered(_APPS, lambda: Names(dict(reader.all(Named, _APPS)), dict(reader.all(Version, _RELEASES))))
 
 
@@ -234,7 +236,7 @@ def _of_day(
             params += condition.params
         if after is not None:
             sql += _AFTER
-            # Numbers of later days are greater, whatever their places.
+            # Numbers of later days are always greater.
             before = after.seq - seq_of(day, 0)
             params += [after.time_ms, max(0, min(before, 2**32))]
         sql += _ORDER
@@ -242,7 +244,7 @@ def _of_day(
 
 
 def _are_few(connection: sqlite3.Connection, kind: Kind, window: tuple[int, int]) -> bool:
-    """Whether so few rows lie in a window that looking at each costs less than what the text index says of the whole day."""
+    """Whether a window has so few rows that reading each costs less than the text index's matches of the whole day."""
     return connection.execute(_SOME_IN[kind], (*window, FEW_ROWS - 1)).fetchone() is None
 
 
@@ -255,12 +257,13 @@ def _newest_in_index(
     asked: str,
     most: int,
 ) -> list[DayRow] | None:
-    """Return the newest rows that a question means, from what the text index finds, the latest places first; None where that takes too many.
+    """Return the newest rows that match a question, from the text index's matches, the latest places first; None
+    where these are too many.
 
-    A record happened before it was received, and places are given as records are received: so once enough are found, nothing with an earlier place
-    is newer than the last of them as soon as one was received before that happened.
+    A record happened before it was received, and places are given as records are received: so once enough are found,
+    the search can end when a place was received before the time of the last of them: no earlier place is newer.
     """
-    # What the index alone answers needs no condition.
+    # Where the index alone decides, no condition is needed.
     condition = cache(lambda: Compiler(connection, kind, names).condition(node))
     exact = exactly(node)
     is_whole = exact is not None and _is_whole(connection)
@@ -293,11 +296,11 @@ def _newest_in_index(
             return [row for _, _, row in kept]
         below = places[-1]
         received = _received_at_or_before(connection, kind, below) if len(kept) == most else None
-        # Some milliseconds more: what came in one commit has the places of its batch.
+        # Some milliseconds more: reports of one commit have consecutive places in any order of time.
         if received is not None and received + SAME_COMMIT_MS < kept[-1][0]:
             return [row for _, _, row in kept]
         if places[0] - below <= SOON_MET:
-            # Thousands came within those milliseconds, and what is meant is everywhere among them.
+            # Thousands came within those milliseconds, and matches are everywhere among them.
             found = _among_newest(connection, kind, condition(), window, 2 * (places[0] - below) + most, most)
             if len(found) == most:
                 return found
@@ -308,7 +311,7 @@ def _newest_in_index(
 def _among_newest(
     connection: sqlite3.Connection, kind: Kind, condition: Condition, window: tuple[int, int], of: int, most: int
 ) -> list[DayRow]:
-    """Return what is meant among the newest records: so many, and those of the same time as the last of them."""
+    """Return the matches among the newest records: so many, and those of the same time as the last of them."""
     last = connection.execute(_TIME_OF[kind], (*window, of)).fetchone()
     from_ms = window[0] if last is None else last[0]
     sql = f"{_HEAD[kind]} AND {condition.sql}{_ORDER}"
@@ -316,7 +319,7 @@ def _among_newest(
 
 
 def _is_whole(connection: sqlite3.Connection) -> bool:
-    """Whether the text index holds all words of all records of the file; of long records it holds a part."""
+    """Whether the text index has all words of all records of the file; of long records it has a part."""
     if not isinstance(connection, ReadingConnection):
         return False
     state = int(connection.execute(_STATE).fetchone()[0])
@@ -332,7 +335,7 @@ def _received_at_or_before(connection: sqlite3.Connection, kind: Kind, place: in
 
 
 def narrowed_places(connection: sqlite3.Connection, node: Node, kind: Kind, most: int) -> str | None:
-    """Return the places that the text index narrows a question down to, as a JSON array; None where these are more than are of use."""
+    """Return the places of a question's matches in the text index, as a JSON array; None where these are too many."""
     asked = narrowing(node, kind)
     if asked is None:
         return None

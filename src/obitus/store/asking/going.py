@@ -1,4 +1,4 @@
-"""Going through the records of a window, newest first, a stretch of time at once: what was found so far can be shown soon."""
+"""Going through the records of a window, newest first, one stretch of time after the other, so that first results come soon."""
 
 from __future__ import annotations
 
@@ -19,33 +19,33 @@ from obitus.store.errors import EvidenceGone, QueryTooLong, StoreDamaged
 MOST_NARROWED: Final = 20_000
 FIRST_STRETCH_MS: Final = 10 * MINUTE_MS
 QUICK_S, SLOW_S = 0.06, 0.25
-"""A stretch of time that was gone through in less is doubled, one that took longer is halved."""
+"""A stretch that took less time is doubled, one that took longer is halved."""
 
 
 @dataclass(slots=True)
 class Going:
-    """How far it went."""
+    """Progress."""
 
     from_ms: int
     to_ms: int
     back_to_ms: int = field(init=False)
-    """All that lies from here to the end was gone through."""
+    """Everything from here to the end was read."""
     done: bool = False
     cut: str = ""
-    """Why not everything was gone through, in words; '' where everything was."""
+    """Why not everything was read, in words; '' where everything was."""
 
     def __post_init__(self) -> None:
         self.back_to_ms = self.to_ms
 
 
 class OfDay(Protocol):
-    """What is done with one day file."""
+    """The work on one day file."""
 
     is_narrow: bool
-    """Whether an index has narrowed it down to few rows, which are gone through at once."""
+    """Whether an index has narrowed it down to few rows, which are read at once."""
 
     def add(self, from_ms: int, to_ms: int) -> None:
-        """Take what lies between two times."""
+        """Read what is between two times."""
 
 
 def newest_first(
@@ -57,7 +57,7 @@ def newest_first(
     known = days.known(going.from_ms, going.to_ms)
     for at, day in enumerate(known):
         start_ms, end_ms = max(going.from_ms, day.earliest_ms), min(going.to_ms, day.latest_ms + 1)
-        # Of what is older than this day's latest, other days may hold some.
+        # Other days may have records older than this day's latest.
         older_ms = known[at + 1].latest_ms if at + 1 < len(known) else going.from_ms
         try:
             left_s = ends - time.monotonic()
@@ -93,9 +93,8 @@ def newest_first(
 def condition_of(
     connection: sqlite3.Connection, kind: Kind, node: Node | None, names: Names
 ) -> tuple[str, list[Any], bool]:
-    """Return the condition of a question behind two times, its parameters, and whether the index narrowed it down.
-
-    The connection has the functions that it calls from then on, also where nothing is asked.
+    """Return the condition of a question between two times, its parameters, and whether the index narrowed it down.
+    The functions that it calls are registered on the connection, even for an empty question.
     """
     where, params, is_narrow = "time_ms >= ? AND time_ms < ?", list[Any](), False
     compiler = Compiler(connection, kind, names)

@@ -1,7 +1,6 @@
-"""Questions about issues: what is asked of an issue itself is a condition on its row, anything else one on its failures.
-
-An issue is meant when it has a failure inside the window of which all that is asked of failures holds together. Attributes of
-failures are in the files of the days: what is asked of one becomes the numbers of the failures for which it holds.
+"""Questions about issues: terms about the issue itself are conditions on its row, all others on its failures. An
+issue matches when it has a failure inside the window for which all terms about failures hold together. Attributes of
+failures are in the files of the days: a term about one becomes the numbers of the failures for which it holds.
 """
 
 from __future__ import annotations
@@ -26,9 +25,9 @@ from obitus.store.errors import UNREADABLE
 _log = logging.getLogger("obitus.store")
 
 MOST_NARROWED: Final = 20_000
-"""Up to so many failures of a day are taken from the text index: all of them are wanted, and not the newest alone."""
+"""Most failures of a day from the text index: all of them are needed, not only the newest."""
 MOST_FAILURES: Final = 50_000
-"""Failures of which something asked in the files of the days may hold."""
+"""Most failures for which a term in the files of the days may hold."""
 _OF_ISSUES: Final = {
     "app": "apps.name",
     "type": "issues.type",
@@ -61,7 +60,7 @@ _SEQS: Final = "SELECT place FROM failures WHERE time_ms >= ? AND time_ms < ?"
 
 @dataclass(slots=True)
 class Asked:
-    """What a question about issues comes to: conditions, and what their functions ask."""
+    """A compiled question about issues: conditions, and the terms of their functions."""
 
     of_issues: str = ""
     of_failures: str = ""
@@ -69,7 +68,7 @@ class Asked:
     leaves: list[Leaf] = field(default_factory=list)
 
     def register(self, connection: sqlite3.Connection) -> None:
-        """Give a connection the function that the conditions call."""
+        """Register the function that the conditions call."""
         leaves = self.leaves
         connection.create_function(
             "leaf_holds", 2, lambda number, value: leaf_holds(leaves[number], value), deterministic=True
@@ -77,9 +76,8 @@ class Asked:
 
 
 def asked_of_issues(node: Node, days: DayReaders, names: Names, window: tuple[int, int], me: str = "") -> Asked:
-    """Return the conditions that a question about issues comes to; raises QuestionTrouble where it asks for too much.
-
-    ``me`` is the name of whoever asks: ``with=me`` means theirs.
+    """Compile a question about issues; raises QuestionTrouble where it asks for too much. ``me`` is the name of the
+    asking person: ``with=me`` means theirs.
     """
     making = _Making(days, names, window, me)
     parts = node.parts if isinstance(node, All) else (node,)
@@ -132,19 +130,19 @@ class _Making:
         return f"{value} IN (SELECT value FROM json_each({self._named(json.dumps(wanted))}))"  # noqa: S608 - a column, from above
 
     def _on_entry_points(self, leaf: Leaf) -> str:
-        """Return whether it holds for any entry point that the issue was met on; of what must not be, for none."""
+        """Return whether it holds for any entry point of the issue; for a negated term, for none."""
         if isinstance(leaf, Compare) and leaf.op == "!=":
             return "NOT " + self._on_entry_points(Compare(leaf.field, "=", leaf.text, leaf.number))
         return _POINTS.format(holds=self._holds(leaf, "NULLIF(p.entry_point, '')"))
 
     def _by_attribute(self, leaf: Leaf) -> str:
-        # Of most failures something is not: looked for is what is.
+        # A negated term holds for most failures: the positive one is searched.
         if isinstance(leaf, Compare) and leaf.op == "!=":
             return "NOT " + self._by_attribute(Compare(leaf.field, "=", leaf.text, leaf.number))
         return self._one_of("f.seq", self._failures(leaf))
 
     def _failures(self, leaf: Leaf) -> list[int]:
-        """Return the numbers of the failures of the window for which something holds that their day's file says."""
+        """Return the numbers of the failures of the window for which a term in their day's file holds."""
         found: list[int] = []
         for known in self._days.known(*self._window):
             try:

@@ -1,4 +1,4 @@
-"""How the fields of logs and runs are kept in a day file."""
+"""How the fields of logs and runs are stored in a day file."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ How = Literal["number", "text", "named", "id", "uuid", "app", "release", "severi
 
 @dataclass(frozen=True, slots=True)
 class Kept:
-    """How a field is kept: in which column, and as what."""
+    """How a field is stored: its column, and its form."""
 
     how: How
     column: str
@@ -50,4 +50,4 @@ FAILURES: Final[dict[str, Kept]] = _COMMON | {
 }
 FIELDS: Final = {"failure": FAILURES, "log": LOGS, "run": RUNS}
 INDEXED: Final = frozenset({"logger", "entry_point", "run", "trace_id", "type"})
-"""Fields of which the text index has a term beside those of all attributes."""
+"""Fields with a term in the text index, in addition to all attributes."""

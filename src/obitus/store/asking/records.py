@@ -1,4 +1,4 @@
-"""Rows of day files as the fields that people ask for: the same as ``core.asking.records`` makes of the whole report."""
+"""Rows of day files as fields of questions: the same as ``core.asking.records`` makes of the whole report."""
 
 from __future__ import annotations
 
@@ -35,20 +35,20 @@ _SOME_TEXTS: Final = "SELECT id, text FROM texts WHERE id IN (SELECT value FROM 
 
 
 class Row(NamedTuple):
-    """A row, with the day that it lies in."""
+    """A row, with its day."""
 
     day: int
     row: DayRow
 
     @property
     def seq(self) -> int:
-        """Its number, by which it is known everywhere."""
+        """Its number in all records."""
         return seq_of(self.day, self.row.place)
 
 
 @dataclass(frozen=True, slots=True)
 class Record:
-    """One failure, log record or run: its number, when it happened, and all that it can be asked for."""
+    """One failure, log record or run: its number, its time, and its fields."""
 
     seq: int
     time_ms: int
@@ -76,7 +76,7 @@ class Decoder:
     def __init__(self, connection: sqlite3.Connection, kind: Kind, names: Names, day: int) -> None:
         self._connection, self._kind, self._names, self._day = connection, kind, names, day
         self._own = FIELDS[kind]
-        # What another question read of the file need not be read again.
+        # Texts that another question has read need not be read again.
         self._texts = connection.texts if isinstance(connection, ReadingConnection) else {}
         self._texts[NOTHING] = ""
         self._pairs = connection.pairs if isinstance(connection, ReadingConnection) else {}
@@ -104,7 +104,7 @@ class Decoder:
         self._texts.update(self._connection.execute(_SOME_TEXTS, (json.dumps(list(wanted)),)).fetchall())
 
     def values(self, row: DayRow) -> dict[str, Any]:
-        """Return what a row can be asked for, by name."""
+        """Return the fields of a row, by name."""
         run_id = row.run_id
         own = {
             "app": self._names.apps.get(row.app_id),
@@ -127,9 +127,9 @@ class Decoder:
         return found | {name: value for name, value in own.items() if value is not None and value != ""}
 
     def _pair(self, number: int) -> tuple[str, Any]:
-        """Return the attribute that a text holds."""
+        """Return the attribute in a text."""
         ((name, value),) = json.loads("{" + self.text_of(number) + "}").items()
-        # What can be changed is made for each record.
+        # Mutable values are made for each record.
         if not isinstance(value, list | dict):
             if len(self._pairs) > MOST_TEXTS:
                 self._pairs.clear()

@@ -1,4 +1,4 @@
-"""Records of a window in the order of one of their fields. All of them are gone through; those to be shown are kept."""
+"""Records of a window in the order of one of their fields. All of them are read; those to be shown are kept."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from obitus.store.errors import UNREADABLE
 from obitus.store.rows.records import DayRow
 
 MOST_SORTED: Final = 10_000
-"""How far one may read on in records that are put in order; who wants more asks for less."""
+"""How many sorted records can be paged through; narrower questions reach further."""
 
 
 _AT: Final = {
@@ -32,7 +32,7 @@ _AT: Final = {
 
 
 class _Keyed(NamedTuple):
-    """Where a record stands in the order: its number or text, then the newest first."""
+    """The sort key of a record: its number or text, then the newest first."""
 
     number: float | None
     text: str | bytes | None
@@ -41,7 +41,7 @@ class _Keyed(NamedTuple):
 
 
 class _Place(NamedTuple):
-    """What one statement says of a record."""
+    """One row of the statement."""
 
     number: float | None
     text: str | bytes | None
@@ -62,7 +62,7 @@ def find_sorted(
     behind: int = 0,
     limit_s: float = LIMIT_S,
 ) -> Found:
-    """Return records of a window in the order of a field, ``most`` of them behind the first ``behind``. Those without it come last.
+    """Return records of a window in the order of a field, ``most`` of them after the first ``behind``. Those without it come last.
 
     Numbers come before texts; texts are compared by their characters, severities by their order; of equals the newest comes first.
     """
@@ -87,7 +87,7 @@ def find_sorted(
 
 
 def _compared(a: _Keyed, b: _Keyed, greatest_first: bool) -> int:
-    """Compare two places in an order as the statements below do."""
+    """Compare two sort keys as the statements below do."""
     for one, other in ((a.number, b.number), (a.text, b.text)):
         if one is None or other is None:
             if (one is None) != (other is None):
@@ -100,7 +100,7 @@ def _compared(a: _Keyed, b: _Keyed, greatest_first: bool) -> int:
 
 
 class _OfDay:
-    """Reads the places of one day file."""
+    """Reads the sort keys of one day file."""
 
     def __init__(
         self,
@@ -125,13 +125,13 @@ class _OfDay:
         )
 
     def add(self, from_ms: int, to_ms: int) -> None:
-        """Read what lies between two times."""
+        """Read records between two times."""
         for row in typed(self._connection.execute(self._sql, (from_ms, to_ms, *self._params)), _Place):
             self._into.append(_Keyed(row.number, row.text, row.time_ms, seq_of(self._day, row.place)))
 
 
 def _rows(days: DayReaders, kind: Kind, seqs: list[int]) -> list[Row]:
-    """Return the rows with these numbers, in this order; of a day that was removed meanwhile none."""
+    """Return the rows with these numbers, in this order; none of a day that was removed meanwhile."""
     by_day: dict[int, list[int]] = {}
     for seq in seqs:
         day, place = day_and_place(seq)

@@ -1,4 +1,4 @@
-"""Log records by the template of their message: the one that they came with, or one that is found in many."""
+"""Log records by the template of their message: its own one, or one that is found from many messages."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from obitus.store.database import Reader, typed
 from obitus.store.days.reading import DayReaders
 
 MOST_TEMPLATES: Final = 5_000
-"""Templates that records came with; of more, those beyond are counted together."""
+"""Most templates of records; further ones are counted together."""
 
 _TEXT: Final = "SELECT text FROM texts WHERE id = ?"
 _ITS_OWN: Final = "message IS NOT NULL AND filled = ''"
@@ -31,7 +31,7 @@ _BY: Final = ") GROUP BY template, message"
 
 
 class _Row(NamedTuple):
-    """Log records of one template, or of one message that came without."""
+    """Log records of one template, or of one message without one."""
 
     template: int | str | None
     message: int | str | None
@@ -42,7 +42,7 @@ class _Row(NamedTuple):
 
 @dataclass(slots=True)
 class TemplateCount:
-    """Log records that say the same but for their values."""
+    """Log records that differ only in their values."""
 
     text: str
     records: int = 0
@@ -51,10 +51,10 @@ class TemplateCount:
     latest: int = 0
     """The number of one of the latest of them."""
     found: bool = False
-    """Whether the template was found, and did not come with the records."""
+    """Whether the template was found, not reported with the records."""
 
     def add(self, severity: int, n: int, latest: int) -> None:
-        """Count some more."""
+        """Add records."""
         self.records += n
         self.severity = max(self.severity, severity)
         self.latest = max(self.latest, latest)
@@ -62,18 +62,18 @@ class TemplateCount:
 
 @dataclass(slots=True)
 class Templated:
-    """What was read so far."""
+    """The records read so far."""
 
     going: Going
     records: int = 0
     beyond: int = 0
-    """Records with templates beyond those that are kept apart."""
+    """Records with further templates."""
     _own: dict[str, TemplateCount] = field(default_factory=dict)
     _without: dict[Pattern, TemplateCount] = field(default_factory=dict)
     _miner: Miner = field(default_factory=Miner)
 
     def add(self, template: str | None, message: str, severity: int, n: int, latest: int) -> None:
-        """Count records of one template, or (None) of one message that came without."""
+        """Count records of one template, or (None) of one message without one."""
         self.records += n
         if template is None:
             pattern = self._miner.add(message, n)
@@ -101,7 +101,7 @@ class Templated:
         kind = TemplateCount(template.text, found=True)
         kind.records = template.count
         for pattern in template.patterns:
-            # What was put together on the way is known no more by itself.
+            # Patterns that were merged meanwhile are not known separately any more.
             known = self._without.get(pattern)
             if known is not None:
                 kind.severity, kind.latest = max(kind.severity, known.severity), max(kind.latest, known.latest)
@@ -111,7 +111,7 @@ class Templated:
 def templates(
     reader: Reader, days: DayReaders, node: Node | None, from_ms: int, to_ms: int, *, limit_s: float = LIMIT_S
 ) -> Iterator[Templated]:
-    """Yield what was read so far, again and again: the same object, which grows. Newest records are read first."""
+    """Yield the records read so far: always the same object, which grows. Newest records are read first."""
     found = Templated(Going(from_ms, to_ms))
     names = names_in(reader)
     for _ in newest_first(days, found.going, limit_s, lambda c, day: _OfDay(c, day, node, names, found)):

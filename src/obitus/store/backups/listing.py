@@ -1,4 +1,4 @@
-"""What lies in a backup: ``backup.json``, written last, says which files belong to it."""
+"""The list of a backup: ``backup.json``, written last, names its files."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class Copied:
     bytes: int
     sha256: str
     source: tuple[int, int] = (0, 0)
-    """Of a day's file: nanoseconds of its last change and its bytes, by which the next backup knows that it did not change."""
+    """For a day's file: time of its last change (nanoseconds) and its size, by which the next backup knows that it did not change."""
 
 
 @dataclass(frozen=True)
@@ -38,16 +38,16 @@ class Listing:
 
     @property
     def bytes(self) -> int:
-        """How much room it takes."""
+        """Its size."""
         return sum(one.bytes for one in self.files)
 
     def file(self, path: str) -> Copied | None:
-        """Return what is said of one file."""
+        """Return the entry of one file."""
         return next((one for one in self.files if one.path == path), None)
 
 
 def read(folder: Path) -> Listing:
-    """Return what a folder says of its backup; raises NotThere where it holds none, or one that this version cannot read."""
+    """Return the list of a folder's backup; raises NotThere where there is none, or one that this version cannot read."""
     try:
         found = json.loads((folder / NAME).read_text("utf-8"))
         if found["form"] != FORM:
@@ -62,7 +62,7 @@ def read(folder: Path) -> Listing:
 
 
 def write(folder: Path, listing: Listing) -> None:
-    """Say what belongs to a backup: from here on it is that one."""
+    """Write the list of a backup: from here on it is valid."""
     text = json.dumps({"form": FORM, **asdict(listing)}, indent=1)
     with written_aside(folder / NAME, text.encode()) as aside:
         aside.replace(folder / NAME)

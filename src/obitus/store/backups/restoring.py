@@ -1,4 +1,4 @@
-"""Bringing a backup back: every file compared with what the backup says of it, then cut back to one moment."""
+"""Restoring a backup: every file is compared with its checksum, then the days are cut back to one moment."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from obitus.store.migrations import SCHEMA_VERSION
 
 
 def check(folder: Path) -> Listing:
-    """Compare every file of a backup with what was written down of it; raises StoreDamaged, naming the first that differs."""
+    """Compare every file of a backup with its checksum; raises StoreDamaged, naming the first that differs."""
     found = listing.read(folder)
     if found.schema > SCHEMA_VERSION:
         raise errors.StoreTooNew(
@@ -36,7 +36,7 @@ def check(folder: Path) -> Listing:
 
 
 def restore(folder: Path, data: Path) -> Listing:
-    """Bring a backup back into a data folder that holds no records, and return what it held. Raises StoreError."""
+    """Restore a backup into a data folder that holds no records, and return its list. Raises StoreError."""
     found = check(folder)
     if (data / MAIN).exists() or list((data / FOLDER).glob("*.sqlite3")):
         raise errors.StoreReadOnly(f"{data} holds records already. Move them away, or name another folder")
@@ -55,7 +55,7 @@ def restore(folder: Path, data: Path) -> Listing:
 
 
 def _cut_back(data: Path) -> None:
-    """Delete what days hold beyond what the main file counts, and say of days that were not copied that they are gone."""
+    """Delete records of days that the main file does not count, and mark days that were not copied as gone."""
     with our_errors(data / MAIN), closing(sqlite3.connect(data / MAIN, isolation_level=None)) as main:
         rows = main.execute("SELECT day, last_place FROM days WHERE removed_ms IS NULL").fetchall()
         for day, last_place in rows:

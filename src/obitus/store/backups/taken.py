@@ -1,4 +1,4 @@
-"""What a data folder knows of its latest backup: a small file beside the records, since a backup is taken from outside of the service."""
+"""The latest backup of a data folder: a small file beside the records, since a backup is taken from outside of the service."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ NAME: Final = "latest-backup.json"
 
 
 class Latest(NamedTuple):
-    """When the latest backup was taken, where it lies, and how large it is."""
+    """When the latest backup was taken, its folder, and its size."""
 
     made_ms: int
     folder: str
@@ -22,11 +22,11 @@ class Latest(NamedTuple):
 
 
 def note(data: Path, latest: Latest) -> None:
-    """Keep when a backup was taken. One that cannot be noted, as on a full disk, is a backup all the same."""
+    """Record when a backup was taken. A backup that cannot be recorded, as on a full disk, is still valid."""
     with contextlib.suppress(OSError), written_aside(data / NAME, json.dumps(latest._asdict()).encode()) as aside:
         owner = data.stat()
         if hasattr(os, "geteuid") and os.geteuid() == 0:
-            # The folder is the service's: what lies in it is, too.
+            # The folder belongs to the service's user: its files have to, too.
             os.chown(aside, owner.st_uid, owner.st_gid)
         aside.replace(data / NAME)
 

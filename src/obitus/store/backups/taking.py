@@ -21,7 +21,7 @@ MAIN: Final = "obitus.sqlite3"
 MAPS: Final = "maps"
 SETTINGS: Final = ("allowed.toml",)
 KEYS: Final = ("channels.key",)
-"""What secrets of channels and targets are sealed with: kept apart, unless it is asked for."""
+"""The key of the secrets of channels and targets: copied only on request."""
 _NEW: Final = ".new"
 DAYS: Final = "SELECT day FROM days WHERE removed_ms IS NULL ORDER BY day"
 Progress = Callable[[str, int], None]
@@ -30,10 +30,9 @@ Progress = Callable[[str, int], None]
 def take(
     data: Path, folder: Path, now_ms: int, *, with_keys: bool = False, said: Progress = lambda _, __: None
 ) -> Listing:
-    """Copy the records of a data folder, and return what the backup holds. Raises StoreError.
-
-    Nothing of an earlier backup there is lost before the new one is whole; broken off at any point, what lies there can be
-    brought back. ``said`` is told each file that is copied, with its bytes.
+    """Copy the records of a data folder, and return the backup's list. Raises StoreError. An earlier backup there
+    stays valid until the new one is complete; after an interruption at any point the folder can be restored.
+    ``said`` is called with each copied file and its size.
     """
     main = data / MAIN
     if not main.is_file():
@@ -55,7 +54,7 @@ def _take(data: Path, folder: Path, now_ms: int, *, with_keys: bool, said: Progr
     before = listing.read(folder) if (folder / listing.NAME).exists() else None
     for left in (*folder.glob("*" + _NEW), *(folder / FOLDER).glob("*" + _NEW)):
         left.unlink()
-    # The main file first: whatever its days hold beyond what it counts is deleted when they are brought back.
+    # The main file first: records of days that it does not count are deleted at the restore.
     schema, days = _main(data / MAIN, folder / (MAIN + _NEW))
     said(MAIN, (folder / (MAIN + _NEW)).stat().st_size)
     files: list[Copied] = []
@@ -64,7 +63,7 @@ def _take(data: Path, folder: Path, now_ms: int, *, with_keys: bool, said: Progr
         name = f"{FOLDER}/{day_text(day)}.sqlite3"
         source = path_of(data / FOLDER, day)
         if not source.exists():
-            # Removed since the main file was copied; the copy says that it is gone when it is brought back.
+            # Removed since the main file was copied; the restore marks it as gone.
             continue
         state = _state(source)
         known = before.file(name) if before is not None else None
@@ -87,7 +86,7 @@ def _take(data: Path, folder: Path, now_ms: int, *, with_keys: bool, said: Progr
     files.append(Copied(MAIN, (folder / (MAIN + _NEW)).stat().st_size, listing.hash_of(folder / (MAIN + _NEW))))
     for name in new:
         _synced(folder / (name + _NEW))
-    # Days before the main file: one that is newer than the main file is cut back to it, one that is older would lack something.
+    # Days are replaced before the main file: a newer day is cut back to the main file, an older one would lack records.
     for name in new:
         (folder / (name + _NEW)).replace(folder / name)
     found = Listing(now_ms, schema, tuple(sorted(files, key=lambda one: one.path)))
@@ -108,13 +107,13 @@ def _main(source: Path, target: Path) -> tuple[int, list[int]]:
 
 
 def _copy(source: Path, target: Path) -> None:
-    """Copy a database at one moment, while somebody may write it, and look whether the copy is whole."""
+    """Copy a database at one moment, while it may be written, and check the copy."""
     address = f"{source.absolute().as_uri()}?mode=ro"
     with our_errors(source), closing(sqlite3.connect(address, uri=True, isolation_level=None)) as reading:
         target.unlink(missing_ok=True)
         target.touch(mode=0o600)
         with our_errors(target), closing(sqlite3.connect(target, isolation_level=None)) as writing:
-            # In one step: what is committed meanwhile does not let it begin again.
+            # In one step: commits meanwhile do not restart it.
             reading.backup(writing, pages=-1)
             writing.execute("PRAGMA journal_mode = DELETE")
             wrong = writing.execute("PRAGMA quick_check(1)").fetchone()[0]
@@ -125,7 +124,7 @@ def _copy(source: Path, target: Path) -> None:
 
 
 def _state(source: Path) -> tuple[int, int]:
-    """Return by what a day's file is known to be the same; (0, 0) while something is in its log only."""
+    """Return the mark by which a day's file is known to be unchanged; (0, 0) while its write-ahead log is not empty."""
     wal = source.with_name(source.name + "-wal")
     if wal.exists() and wal.stat().st_size:
         return (0, 0)

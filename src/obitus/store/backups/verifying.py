@@ -1,4 +1,4 @@
-"""Looking whether records are whole: every file by SQLite's own check, every count against the rows that it counts."""
+"""Verifying records: every file by SQLite's own check, every count against its rows."""
 
 from __future__ import annotations
 
@@ -21,12 +21,12 @@ from obitus.store.migrations import SCHEMA_VERSION
 from obitus.store.names import OTHERS
 
 MOST_NAMED: Final = 5
-"""Differences of one count that are named."""
+"""Most differences of one count that are named."""
 
 
 @dataclass(frozen=True)
 class Difference:
-    """Something that is not as it should be."""
+    """A difference."""
 
     what: str
     said: str
@@ -34,7 +34,7 @@ class Difference:
 
 
 class _Count(NamedTuple):
-    """A count that is kept, and the rows it is of. Both statements give a key of columns and then the number."""
+    """A stored count, and its rows. Both statements give a key of columns and then the number."""
 
     what: str
     kept: str
@@ -42,7 +42,7 @@ class _Count(NamedTuple):
     mend: tuple[str, ...] | Callable[[sqlite3.Connection], None] = ()
 
 
-# Of an issue with more users than are counted by name the sum is compared.
+# For an issue with more users than are counted by name the sum is compared.
 _ALL_BY_NAME: Final = f"issue_id NOT IN (SELECT issue_id FROM issue_users WHERE user_id = '{OTHERS}')"  # noqa: S608 - a constant
 _COUNTS: Final = (
     _Count(
@@ -118,7 +118,7 @@ _COUNTS: Final = (
     ),
     _Count(
         "failures by five minutes (failure_slots)",
-        # What is older is removed bit by bit: of the oldest slot that is there a part may be gone.
+        # Old slots are removed in steps: a part of the oldest slot may be gone.
         "SELECT slot, app_id, release_id, environment, failures FROM failure_slots WHERE slot > (SELECT MIN(slot) FROM failure_slots)",
         "SELECT time_ms / 300000, app_id, release_id, environment, SUM(stands_for) FROM failures WHERE time_ms / 300000 > (SELECT MIN(slot) FROM failure_slots) AND received_ms - time_ms < 345600000 GROUP BY 1, 2, 3, 4",
     ),
@@ -146,11 +146,10 @@ _REMOVED: Final = "UPDATE days SET removed_ms = latest_ms, removed_why = ?, repo
 
 
 def verify(data: Path, *, repair: bool = False) -> list[Difference]:
-    """Return what is not as it should be, nothing where all is whole. Raises StoreError where it cannot even be looked at.
-
-    A service may run meanwhile, unless something is to be mended: counts are read at one moment. Mended are counts that
-    follow from rows, and what is said of days whose file is missing, broken (that is kept under another name) or holds less
-    than was written.
+    """Return all differences. Raises StoreError where the records cannot be opened. A service may run meanwhile,
+    unless differences are to be repaired: counts are read at one moment. Repaired are counts that follow from rows,
+    and the entries of days whose file is missing, broken (it is kept under another name) or has less than was
+    written.
     """
     if not (data / MAIN).is_file():
         raise errors.NotThere(f"{data} holds no records ({MAIN} is missing)")
@@ -175,7 +174,7 @@ def _differences(data: Path, *, repair: bool) -> Iterator[Difference]:
         main.execute("BEGIN IMMEDIATE" if repair else "BEGIN")
         apps = {int(row[0]) for row in main.execute("SELECT id FROM apps WHERE removed_ms IS NULL")}
         for day, last_place, some_are_gone in main.execute(_DAYS).fetchall():
-            # Of a day that was removed, or was lost, there may be a file again.
+            # A day that was removed or lost may have a file again.
             if not some_are_gone or path_of(data / FOLDER, day).exists():
                 yield from _day(data, main, day, last_place, apps, some_are_gone=bool(some_are_gone), repair=repair)
         for count in _COUNTS:
@@ -220,7 +219,7 @@ def _day(
     some_are_gone = some_are_gone or (thinned is not None and "failures" in json.loads(thinned[0])["gone"])
     if failures > known if some_are_gone else failures != known:
         yield Difference(name, f"it holds {failures:,} failures, and {MAIN} counts {known:,} of that day")
-    # What was written beyond may be counted with failures before: it is of a commit that goes on, or that was broken off.
+    # Records beyond the count may belong to failures before: they are of a commit in progress, or of an interrupted one.
     elif stand_for > in_all + max(0, written - last_place) or (stand_for < in_all and not some_are_gone):
         yield Difference(
             name, f"its failures stand for {stand_for:,} in all, and those of that day in {MAIN} for {in_all:,}"
@@ -228,7 +227,8 @@ def _day(
 
 
 def _look_at_day(path: Path, last_place: int, apps: set[int]) -> tuple[str, int, int, int, int]:
-    """Return what is wrong with a day's file, how far it is written, and how many reports and failures of apps it holds, and how many these stand for."""
+    """Return the differences of a day's file, up to which place it is written, and its numbers of reports and
+    failures of apps, with those that are only counted."""
     with (
         our_errors(path),
         closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None)) as day,
@@ -240,7 +240,7 @@ def _look_at_day(path: Path, last_place: int, apps: set[int]) -> tuple[str, int,
         if version == 0:
             return "the file is empty: it was cut", 0, 0, 0, 0
         written = int(day.execute("SELECT place FROM written").fetchone()[0])
-        # Files of the first version have no failure that stands for others.
+        # Files of the first version have no counted failures.
         is_old = version < _WITH_FLOODS
         rows = day.execute(_OF_APPS.format(times="1" if is_old else "stands_for"), (last_place,)).fetchall()
         seen = [(count, times) for app, count, times in rows if app in apps]

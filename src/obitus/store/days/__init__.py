@@ -1,5 +1,5 @@
-"""What was reported, one SQLite file for each UTC day: the ids of reports, their evidence, logs and runs.
+"""Reports, in one SQLite file for each UTC day: the ids of reports, their evidence, logs and runs.
 
-``files`` opens one, ``writing`` makes them part of the writer's commit, ``reading`` reads them, ``logs`` and ``runs``
-are their rows, ``texts`` keeps what repeats once.
+``files`` opens one, ``writing`` makes them part of the writer's commit, ``reading`` reads them, ``logs`` and
+``runs`` are their rows, ``texts`` stores repeated texts once.
 """

@@ -1,4 +1,4 @@
-"""Failures as rows of a day file: what they are asked for by. Their reports are in their evidence, their counts in the main file."""
+"""Failures as rows of a day file, with the fields of questions. Their reports are in their evidence, their counts in the main file."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"""
 
 @dataclass(frozen=True, slots=True)
 class FailureRow:
-    """What is kept of a failure in its day's file, beside its evidence."""
+    """A failure's row in its day's file, in addition to its evidence."""
 
     severity: int
     """0 for TRACE to 5 for FATAL."""
@@ -34,7 +34,7 @@ class FailureRow:
 
 
 def row_of(content: dict[str, Any]) -> FailureRow:
-    """Return what is kept of a failure in columns, from its report after redaction."""
+    """Return the row of a failure, from its report after redaction."""
     outermost, run = content["exceptions"][0], content.get("run") or {}
     entry_point, run_id, attributes = (
         run.get("entry_point", ""),

@@ -14,10 +14,10 @@ from obitus.store.database import MIDDLE_CACHE, open_as_writer, our_errors
 
 DAY_SCHEMA_VERSION: Final = 2
 _STEPS: Final = {2: "ALTER TABLE failures ADD COLUMN stands_for INTEGER NOT NULL DEFAULT 1"}
-"""By version, what brings a file there from the one before."""
+"""By version, the migration from the one before."""
 _MARKS: Final = {version: f"PRAGMA user_version = {version}" for version in _STEPS}
 _VERSION_AT: Final = 60
-"""Where a file's version stands in its first bytes (sqlite.org/fileformat2.html, 1.3)."""
+"""Offset of the version in a file's header (sqlite.org/fileformat2.html, 1.3)."""
 FOLDER: Final = "days"
 
 
@@ -27,7 +27,7 @@ def folder_beside(database: Path) -> Path:
 
 
 def path_of(folder: Path, day: int) -> Path:
-    """Return where a day's file lies."""
+    """Return the path of a day's file."""
     return folder / f"{day_text(day)}.sqlite3"
 
 
@@ -65,7 +65,7 @@ def open_day(path: Path) -> sqlite3.Connection:
 
 
 def written_of(path: Path) -> int:
-    """Return how far a day's file is written; 0 where it cannot be read."""
+    """Return the last place of a day's file; 0 where it cannot be read."""
     try:
         with closing(
             sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None)
@@ -76,7 +76,7 @@ def written_of(path: Path) -> int:
 
 
 def bring_up_to_date(path: Path) -> None:
-    """Bring a day's file that an earlier version wrote up to date, before it is read: it may come from a backup."""
+    """Migrate a day's file of an earlier version before it is read: it may come from a backup."""
     if _version_in(path) < DAY_SCHEMA_VERSION:
         open_day(path).close()
 
@@ -89,7 +89,7 @@ def _version_in(path: Path) -> int:
 
 def _take_steps(connection: sqlite3.Connection) -> None:
     connection.execute("BEGIN IMMEDIATE")
-    # Somebody else may have done it meanwhile.
+    # Another connection may have done it meanwhile.
     version = int(connection.execute("PRAGMA user_version").fetchone()[0])
     for step in range(version + 1, DAY_SCHEMA_VERSION + 1):
         connection.execute(_STEPS[step])

@@ -23,7 +23,7 @@ SOME: Final = f"SELECT {', '.join(LogRow._fields)} FROM logs WHERE place IN (SEL
 
 
 class LogFacts(NamedTuple):
-    """What the store keeps of a log record: all of it, in columns."""
+    """A log record's row: all of it, in columns."""
 
     severity: int
     """0 for TRACE to 5 for FATAL."""
@@ -37,11 +37,11 @@ class LogFacts(NamedTuple):
     pairs: tuple[tuple[str, bool], ...]
     """Its attributes, as ``pairs.pairs_of`` gives them."""
     rest: str | None
-    """JSON: what of the report has no column."""
+    """JSON: the fields of the report without a column."""
     indexed: str
     """Its words and terms, with spaces between."""
     warns: str = ""
-    """What it says each time, where it is of WARN or worse."""
+    """Its constant text, where it is of WARN or worse."""
     tracepoint: int = 0
     """The number of the tracepoint that made it; 0 for none."""
 
@@ -66,7 +66,7 @@ _HAVE_COLUMNS: Final = frozenset(
 
 
 def facts_of(content: dict[str, Any]) -> LogFacts:
-    """Return what is kept of a log record, from its report after redaction."""
+    """Return the row of a log record, from its report after redaction."""
     run = dict(content.get("run") or {})
     entry_point, run_id = run.pop("entry_point", ""), uuid_text(run.pop("id", None))
     rest = {name: value for name, value in content.items() if name not in _HAVE_COLUMNS}
@@ -115,15 +115,14 @@ def columns(facts: LogFacts, texts: Texts, environment: str) -> tuple[Any, ...]:
 
 
 def _message(facts: LogFacts, texts: Texts) -> tuple[int, int, str | None, str | None]:
-    """Return a message as number of its template, number of a text, text, and values.
-
-    It stands in the row only where nothing that repeats says it.
+    """Return a message as number of its template, number of a text, text, and values. The text is in the row only
+    where no repeated text has it.
     """
     if not facts.template:
         number = texts.number_if_it_repeats(facts.message)
         return (NOTHING, NOTHING, facts.message, None) if number is None else (NOTHING, number, None, None)
     if facts.template == facts.message:
-        # What an app calls a template may be a message that never comes again.
+        # An app's template may be a message that never comes again.
         number = texts.number_if_it_repeats(facts.template)
         return (NOTHING, NOTHING, facts.message, "") if number is None else (number, NOTHING, None, None)
     values = values_in(facts.template, facts.message)
@@ -133,7 +132,7 @@ def _message(facts: LogFacts, texts: Texts) -> tuple[int, int, str | None, str |
 
 
 def message_of(template: str, repeated: str, message: str | None, filled: str | None) -> str:
-    """Return the message that a row says: by its template, a text that repeats, its own text, and values."""
+    """Return the message of a row: from its template, a repeated text, its own text, and values."""
     if message is not None:
         return message
     if filled is not None:

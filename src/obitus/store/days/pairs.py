@@ -1,4 +1,4 @@
-"""Attributes as pairs of a name and a value: those that repeat are numbers of texts, the others stand in the row."""
+"""Attributes as pairs of a name and a value: repeated ones are numbers of texts, the others are in the row."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from obitus.store.days.texts import Texts
 
 
 def pairs_of(attributes: Mapping[str, Any]) -> tuple[tuple[str, bool], ...]:
-    """Return each attribute as JSON (``"name":value``), and whether it may repeat: numbers with a fraction hardly do."""
+    """Return each attribute as JSON (``"name":value``), and whether it may repeat: floating-point numbers hardly do."""
     found = []
     for name, value in attributes.items():
         kind = type(value)
@@ -37,7 +37,7 @@ def _text_pair(name: str, value: str) -> str:
 
 
 def indexed(text: str, attributes: Mapping[str, Any], named: Mapping[str, Any]) -> str:
-    """Return what the text index gets of a row: the words of its text, the terms of its attributes and of what else it names."""
+    """Return the text of a row for the text index: the words of its text, the terms of its attributes and further fields."""
     pairs = [*((name, value) for name, value in named.items() if value), *attributes.items()]
     return " ".join([*indexed_words(text), *terms_of(pairs)])
 
@@ -48,7 +48,7 @@ def id_of(text: str | None) -> bytes | None:
 
 
 def kept(pairs: Iterable[tuple[str, bool]], texts: Texts) -> tuple[bytes | None, str | None]:
-    """Return what stands in a row's columns ``shared`` and ``attributes``."""
+    """Return the values of a row's columns ``shared`` and ``attributes``."""
     numbers, others = bytearray(), []
     for pair, may_repeat in pairs:
         number = texts.number_if_it_repeats(pair) if may_repeat else None
@@ -60,7 +60,7 @@ def kept(pairs: Iterable[tuple[str, bool]], texts: Texts) -> tuple[bytes | None,
 
 
 def in_bytes(number: int) -> bytes:
-    """Return a number as a column ``shared`` holds it (LEB128)."""
+    """Return a number in the form of a column ``shared`` (LEB128)."""
     written = bytearray()
     while number > 0x7F:
         written.append(number & 0x7F | 0x80)
@@ -70,7 +70,7 @@ def in_bytes(number: int) -> bytes:
 
 
 def is_among(written: bytes, shared: bytes) -> bool:
-    """Whether a number, written so, is one of those that a column ``shared`` holds, and not the end of a longer one."""
+    """Whether a column ``shared`` contains a number in this form, not as the end of a longer one."""
     at = shared.find(written)
     while at > 0 and shared[at - 1] > 0x7F:
         at = shared.find(written, at + 1)
@@ -78,7 +78,7 @@ def is_among(written: bytes, shared: bytes) -> bool:
 
 
 def numbers_in(shared: bytes | None) -> list[int]:
-    """Return the numbers of texts that a column ``shared`` holds (LEB128, as in DWARF and WebAssembly)."""
+    """Return the numbers of texts in a column ``shared`` (LEB128, as in DWARF and WebAssembly)."""
     found, number, shift = [], 0, 0
     for byte in shared or b"":
         number |= (byte & 0x7F) << shift
@@ -90,6 +90,6 @@ def numbers_in(shared: bytes | None) -> list[int]:
 
 
 def attributes_of(shared: bytes | None, others: str | None, text_of: Callable[[int], str]) -> dict[str, Any]:
-    """Return the attributes that a row holds."""
+    """Return the attributes of a row."""
     found: dict[str, Any] = json.loads("{" + ",".join(text_of(number) for number in numbers_in(shared)) + "}")
     return found | json.loads(others) if others else found

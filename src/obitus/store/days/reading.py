@@ -1,4 +1,4 @@
-"""Reading day files: a few connections, shared by all threads that ask."""
+"""Reading day files: a few connections, shared by all threads."""
 
 from __future__ import annotations
 
@@ -35,9 +35,9 @@ from obitus.store.sight import OF_DAYS, ReadingConnection
 _log = logging.getLogger("obitus.store")
 
 MOST_REMEMBERED: Final = 2_000
-"""Texts that an idle connection remembers."""
+"""Texts in the cache of an idle connection."""
 MOST_IDLE: Final = 40
-"""Connections that stay open while nobody uses them."""
+"""Idle connections that stay open."""
 _REMOVED = "SELECT removed_ms, removed_why FROM days WHERE day = ?"
 _THINNED = "SELECT thinned_ms AS removed_ms, why AS removed_why FROM thinned WHERE day = ?"
 _DAYS = """
@@ -50,34 +50,34 @@ Identity = tuple[int, int] | None
 
 
 class DayReaders:
-    """Reads day files, each by its day; of the apps that the reader of the main file sees. Every reading has a time limit."""
+    """Reads day files by day, limited to the apps that the reader of the main file sees. Every statement has a time limit."""
 
     def __init__(self, folder: Path, main: Reader) -> None:
         self.folder, self._main = folder, main
         self._sight = main.sight
         self._idle: OrderedDict[int, list[tuple[ReadingConnection, Identity]]] = OrderedDict()
-        """With the file that each was opened on: a day's file may have been rewritten meanwhile."""
+        """With the identity of each one's file: a day's file may have been rewritten meanwhile."""
         self._lock = threading.Lock()
         self._closed = False
 
     def known(self, from_ms: int | None = None, to_ms: int | None = None) -> list[Day]:
-        """Return the days that reports of a window may lie in, newest first."""
+        """Return the days that may have reports of a window, newest first."""
         if from_ms is None or to_ms is None:
             return list(self._main.remembered(_NEWEST, partial(self._main.all, Day, _NEWEST)))
         days = self._main.remembered(_DAYS, partial(self._main.all, Day, _DAYS))
         return [day for day in days if day.latest_ms >= from_ms and day.earliest_ms < to_ms]
 
     def latest(self, most: int) -> list[Day]:
-        """Return so many days, those with the latest dates first, whatever lies in them."""
+        """Return so many days, the latest dates first."""
         return sorted(self.known(), key=lambda day: day.day, reverse=True)[:most]
 
     def rows(self, day: int, sql: str, params: Params = ()) -> list[Row]:
-        """Run one reading statement on a day's file; raises EvidenceGone where there is no such file any more."""
+        """Run one reading statement on a day's file; raises EvidenceGone where the file was removed."""
         with self.open(day) as connection:
             return connection.execute(sql, params).fetchall()
 
     def all_if_readable(self, kind: Callable[..., Kept], day: int, sql: str, params: Params = ()) -> list[Kept]:
-        """Do the same for whoever goes through all days: a file that is gone or damaged has no rows, and the others count."""
+        """The same for loops over all days: a removed or damaged file has no rows."""
         try:
             with self.open(day) as connection:
                 return typed(connection.execute(sql, params), kind)
@@ -96,14 +96,14 @@ class DayReaders:
                 connection.set_progress_handler(lambda: time.monotonic() > ends, 10_000)
                 yield connection
         except BaseException:
-            # Whatever is wrong with it, the next one who asks gets another.
+            # Whatever is wrong with it, the next caller gets another one.
             connection.close()
             raise
         else:
             self._give_back(day, connection, identity)
 
     def gone(self, day: int) -> errors.EvidenceGone:
-        """Return what is said of a report whose day has no file, or whose file no longer holds it."""
+        """Return the message for a report whose day has no file, or whose file no longer has it."""
         removed = self._main.first(RemovedDay, _REMOVED, (day,))
         if removed is not None and removed.removed_ms is not None:
             when, why = to_text(removed.removed_ms)[:10], f", {removed.removed_why}" if removed.removed_why else ""
@@ -118,7 +118,7 @@ class DayReaders:
         )
 
     def forget(self, day: int) -> None:
-        """Close what is open of a day and idle, since its file is to be removed."""
+        """Close idle connections of a day whose file is to be removed."""
         with self._lock:
             for connection, _ in self._idle.pop(day, ()):
                 connection.close()

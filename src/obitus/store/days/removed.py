@@ -1,4 +1,4 @@
-"""Files of days that are being removed: renamed at once, deleted later, brought back where the removal was broken off."""
+"""Files of days that are being removed: renamed at once, deleted later, restored where the removal was interrupted."""
 
 from __future__ import annotations
 
@@ -14,28 +14,28 @@ _log = logging.getLogger("obitus.store")
 
 ENDING: Final = ".removed"
 THINNER: Final = ".thinner"
-"""Of a file that is being rewritten (see ``thinning``)."""
+"""Suffix of a file that is being rewritten (see ``thinning``)."""
 WAS_MISSING: Final = "since its file was missing"
 WAS_CUT: Final = "since its file was cut or replaced by an older one"
-# The log of the latest commits first: without its file it is nothing.
+# The write-ahead log first: without its file it is worthless.
 _BESIDE: Final = ("-shm", "-wal", "")
 _IS_REMOVED: Final = "SELECT removed_ms IS NOT NULL FROM days WHERE day = ?"
 
 
 def put_aside(path: Path) -> None:
-    """Rename a day's file and what lies beside it; that takes no time, however large they are."""
+    """Rename a day's file and the files beside it, which is instant for any size."""
     _rename(f"{path}", f"{path}{ENDING}")
 
 
 def delete(path: Path) -> None:
-    """Delete what was put aside."""
+    """Delete renamed files."""
     for beside in _BESIDE:
         with contextlib.suppress(FileNotFoundError):
             Path(f"{path}{ENDING}{beside}").unlink()
 
 
 def keep_damaged(path: Path) -> Path:
-    """Put a file that cannot be read aside under a name of its own, and return it: perhaps something can be saved from it."""
+    """Rename an unreadable file, and return the new path: perhaps something can be saved from it."""
     number = 1
     while (kept := path.with_name(f"{path.name}.damaged-{number}")).exists():
         number += 1
@@ -44,12 +44,12 @@ def keep_damaged(path: Path) -> Path:
 
 
 def was_damaged(kept: Path) -> str:
-    """Return why a day holds nothing, whose file was damaged and put aside."""
+    """Return why a day is empty whose damaged file was renamed."""
     return f"since its file was damaged; that is kept as {kept.name}"
 
 
 def tidy(folder: Path, main: sqlite3.Connection) -> None:
-    """Finish what was broken off: files of days that are marked as removed go, others come back."""
+    """Finish interrupted removals: delete files of days that are marked as removed, restore others."""
     for left in folder.glob(f"*.sqlite3{ENDING}"):
         path = left.with_name(left.name.removesuffix(ENDING))
         day = day_named(path.stem)
@@ -60,12 +60,12 @@ def tidy(folder: Path, main: sqlite3.Connection) -> None:
             _log.warning("the removal of %s was broken off; it is kept", path)
             _rename(f"{path}{ENDING}", f"{path}")
         else:
-            # One that was rewritten has taken its place.
+            # The rewritten one has replaced it.
             delete(path)
 
 
 def forget_unfinished(folder: Path) -> None:
-    """Delete what was being rewritten when a service ended."""
+    """Delete files that were being rewritten when a service ended."""
     for left in folder.glob(f"*.sqlite3{THINNER}*"):
         left.unlink()
 

@@ -1,4 +1,4 @@
-"""Statements for what every kind of report has in a day file."""
+"""Statements for the common rows of all kinds of reports in a day file."""
 
 from __future__ import annotations
 

@@ -21,7 +21,7 @@ VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"""
 
 @dataclass(frozen=True, slots=True)
 class RunFacts:
-    """What the store keeps of a run in columns, beside its evidence."""
+    """A run's row, in addition to its evidence."""
 
     entry_point: str
     outcome: str
@@ -39,15 +39,15 @@ class RunFacts:
     """Its words and terms, with spaces between."""
     calls: tuple[Calls, ...] = ()
     answered_at: tuple[CallKind, str] | None = None
-    """Under which name it was called."""
+    """The name by which it was called."""
     spans: tuple[bytes, ...] = ()
-    """Its own span and those of its calls, by which what it called knows it."""
+    """Its own span and those of its calls, which called runs name as their parent."""
     parent: bytes | None = None
     """The span that called it."""
 
 
 def facts_of(content: dict[str, Any]) -> RunFacts:
-    """Return what is kept of a run in columns, from its report after redaction."""
+    """Return the row of a run, from its report after redaction."""
     run, request, attributes = content["run"], content.get("request") or {}, content.get("attributes", {})
     calls = calls_of(content.get("trail", ()))
     if calls:

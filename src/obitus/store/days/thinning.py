@@ -1,7 +1,6 @@
-"""A day's file rewritten without what is not to be kept any longer: smaller, and whole at every moment.
-
-It is made beside the old one, which goes on being read and written; the two change places within one commit, unless something was
-written meanwhile.
+"""Rewriting a day's file without records that are over their time: smaller, and complete at every moment. The new
+file is made beside the old one, which is still read and written; it replaces the old one in one commit, unless
+something was written meanwhile.
 """
 
 from __future__ import annotations
@@ -47,19 +46,19 @@ _TEXT: Final = "SELECT text FROM texts WHERE id = ?"
 
 @dataclass(frozen=True)
 class Thinner:
-    """A day's file without what is gone."""
+    """A rewritten day's file."""
 
     path: Path
     written: int
-    """How far the file that it was made from was written."""
+    """The last place of the file that it was made from."""
     rows: int
-    """Failures, logs and runs that are still in it."""
+    """Numbers of failures, logs and runs that are still in it."""
     removed: int
-    """And that are not."""
+    """And of those that are not."""
 
 
 def make(source: Path, gone: Mapping[str, Collection[int]], kept: Collection[int], unpack: Unpack) -> Thinner:
-    """Make a file without the kinds of apps that are ``gone``, but for the places that are ``kept``; return it. Raises StoreError."""
+    """Make a file without the kinds of apps in ``gone``, except the places in ``kept``; return it. Raises StoreError."""
     bring_up_to_date(source)
     target = source.with_name(source.name + THINNER)
     target.unlink(missing_ok=True)
@@ -67,7 +66,7 @@ def make(source: Path, gone: Mapping[str, Collection[int]], kept: Collection[int
     try:
         return _made(source, target, gone, kept, unpack)
     except BaseException:
-        # It may be the disk that is full.
+        # The disk may be full.
         target.unlink(missing_ok=True)
         raise
 
@@ -78,7 +77,7 @@ def _made(
     with our_errors(source), closing(sqlite3.connect(target, isolation_level=None, uri=True)) as new:
         new.row_factory = sqlite3.Row
         new.execute(MIDDLE_CACHE)
-        # What is broken off is made again: nothing of it has to be on disk before it is whole.
+        # An interrupted file is made again: nothing has to be synced before it is complete.
         new.execute("PRAGMA synchronous = OFF")
         new.executescript(f"BEGIN;\n{schema()}\nPRAGMA user_version = {DAY_SCHEMA_VERSION};\nCOMMIT;")
         new.execute("ATTACH ? AS old", (f"{source.absolute().as_uri()}?mode=ro",))
@@ -107,7 +106,7 @@ def _rows(connection: sqlite3.Connection, of: str) -> int:
 
 
 def _words(new: sqlite3.Connection, unpack: Unpack) -> Iterator[list[tuple[int, str]]]:
-    """Yield the words of all rows that are kept, some at a time: the index itself cannot be read back."""
+    """Yield the words of all kept rows, some at a time: the index itself cannot be read back."""
     known: dict[int, str] = {0: ""}
 
     def text_of(number: int) -> str:

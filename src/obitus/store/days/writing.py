@@ -1,10 +1,11 @@
 """The day files' part of a commit. Used by the writer's thread alone.
 
-A commit writes its day files first and the main file last, and only then answers. The main file says for each day how
-far it goes (``days.last_place``). What a day file holds beyond that is of a commit that a kill or a fault broke off:
-nobody was answered, its senders send again, and it is deleted when the file is opened next: the latest files when the
-store is opened. So the two never disagree, and nothing needs to be looked up in both. The one thing that a commit changes
-in rows that were there, how many a failure stands for, is then set to what the main file says.
+A commit writes its day files first and the main file last, and only then answers. The main file has the last place
+of each day (``days.last_place``). Records of a day file beyond that are of a commit that a kill or an error
+interrupted: it was not acknowledged, its senders send again, and the records are deleted when the file is next
+opened: the latest files when the store is opened. So the two never disagree, and nothing needs to be looked up in
+both. The only change of a commit to existing rows, the number of failures that one represents, is then set to the
+main file's value.
 """
 
 from __future__ import annotations
@@ -28,9 +29,9 @@ from obitus.store.days.texts import Texts
 _log = logging.getLogger("obitus.store")
 
 MOST_OPEN: Final = 6
-"""Day files that stay open for writing between commits: late reports come in dozens of days at most, one after the other."""
+"""Day files that stay open for writing between commits: late reports are of some dozens of days at most."""
 MOST_DAYS: Final = 1500
-"""Days that have a file of their own. Whoever makes times up must not make files without end."""
+"""Most days with a file of their own. Invented times must not make files without end."""
 
 _LAST_PLACE = "SELECT last_place FROM days WHERE day = ?"
 _LOST = "UPDATE days SET removed_ms = ?, removed_why = ?, reports = ? WHERE day = ?"
@@ -51,12 +52,12 @@ ON CONFLICT DO UPDATE SET last_place = excluded.last_place, reports = reports + 
 
 
 class DayFile:
-    """One day file that is open for writing."""
+    """A day file that is open for writing."""
 
     def __init__(self, path: Path, day: int, last_place: int, main: sqlite3.Connection, *, is_new: bool) -> None:
         self.day, self.path = day, path
         self.is_new = is_new
-        """Whether the main file does not know of it yet."""
+        """Whether the main file does not have it yet."""
         self.connection = open_day(path)
         self.connection.execute(NO_FILES_ASIDE)
         try:
@@ -65,11 +66,11 @@ class DayFile:
                 if written > last_place:
                     self._trim(last_place, main)
                 self.lost_some = written < last_place
-                """Whether it holds less than the main file knows of: it was cut, or replaced by an older file."""
+                """Whether it has less than the main file counts: it was cut, or replaced by an older file."""
                 self.reports = int(self.connection.execute(_IDS).fetchone()[0]) if self.lost_some else 0
             self.identity = file_identity(path)
             self.texts = Texts(self.connection)
-            # Never given again, also where it was trimmed: the text index may still know it.
+            # Never reused, even after trimming: the text index may still have it.
             self.next_place = max(written, last_place) + 1
             self._earliest_ms: int | None = None
             self._latest_ms = 0
@@ -79,7 +80,7 @@ class DayFile:
             raise
 
     def _trim(self, last_place: int, main: sqlite3.Connection) -> None:
-        """Delete what a commit left that was never finished."""
+        """Delete the records of an interrupted commit."""
         deleted = 0
         self.connection.execute("BEGIN IMMEDIATE")
         for statement in _TRIM:
@@ -95,7 +96,7 @@ class DayFile:
             )
 
     def take_place(self, time_ms: int) -> int:
-        """Take the next place for a report that is new, and that happened at that time; return it."""
+        """Take the next place for a new report with that time; return it."""
         place = self.next_place
         self.next_place += 1
         self.added += 1
@@ -108,12 +109,12 @@ class DayFile:
         self.connection.execute("BEGIN IMMEDIATE")
 
     def begin_job(self) -> None:
-        """Begin what can be taken back alone."""
+        """Begin a savepoint."""
         self.connection.execute("SAVEPOINT one_job")
         self._added_before = self.added
 
     def end_job(self, *, failed: bool) -> None:
-        """Keep or take back what was done since ``begin_job``."""
+        """Keep or roll back the work since ``begin_job``."""
         if failed:
             self.connection.execute("ROLLBACK TO one_job")
             self.added = self._added_before
@@ -121,7 +122,7 @@ class DayFile:
         self.connection.execute("RELEASE one_job")
 
     def note(self, main: sqlite3.Connection) -> None:
-        """Say in the main file, and here, how far this file goes after this commit."""
+        """Store in the main file, and here, the last place of this file after this commit."""
         if self._earliest_ms is None:
             return
         values = {
@@ -146,7 +147,7 @@ class DayFile:
 
 
 class WritingDays:
-    """The day files that are open for writing, and which of them take part in the commit that is going on."""
+    """The day files that are open for writing, and which of them take part in the present commit."""
 
     def __init__(self, folder: Path, main: sqlite3.Connection) -> None:
         self.folder, self._main = folder, main
@@ -155,17 +156,14 @@ class WritingDays:
         self._removed: set[int] = set()
         self._is_first_job = False
         self.floods = Floods()
-        """Which failures stand for others: only such as were committed, or are of the commit that is going on."""
+        """Which failures represent others: only committed ones, or those of the present commit."""
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         removed.tidy(folder, main)
         removed.forget_unfinished(folder)
         self._finish_latest()
 
     def at(self, day: int) -> DayFile:
-        """Return a day's file, as part of the commit that is going on.
-
-        The undated one's, where there are as many days as there may be and this would be another.
-        """
+        """Return a day's file, as part of the present commit; the undated one's, where this day would exceed the bound of days."""
         found = self._taking_part.get(day)
         if found is not None:
             return found
@@ -186,9 +184,9 @@ class WritingDays:
         return found
 
     def _finish_latest(self) -> None:
-        """Take back what a commit that was broken off left in the latest files, before anybody reads them."""
+        """Delete the records of an interrupted commit in the latest files, before they are read."""
         for day, last_place in self._main.execute(_LATEST, (MOST_OPEN,)).fetchall():
-            # Of one that is missing or damaged whoever writes to it next says so.
+            # The next write to a missing or damaged one reports that.
             if written_of(path_of(self.folder, day)) > last_place:
                 self._open[day] = self._opened(day)
 
@@ -211,7 +209,7 @@ class WritingDays:
         try:
             found = DayFile(path, day, last_place, self._main, is_new=row is None)
         except errors.StoreDamaged as error:
-            # One broken file must not keep out what else is reported of its day, for ever.
+            # One broken file must not block reports of its day for ever.
             kept = removed.keep_damaged(path)
             _log.error("%s; it is kept as %s, and another one is begun", error, kept.name)
             self._lost(day, removed.was_damaged(kept), 0)
@@ -223,11 +221,11 @@ class WritingDays:
         return found
 
     def _lost(self, day: int, why: str, reports: int) -> None:
-        """Say in the main file that what a day's file held is gone, but for so many reports."""
+        """Record in the main file that a day's reports are gone, except so many."""
         self._main.execute(_LOST, (time.time_ns() // 1_000_000, why, reports, day))
 
     def begin_first_job(self) -> None:
-        """Begin the first work of a commit: only ``give_up`` takes it back."""
+        """Begin the first work of a commit: only ``give_up`` rolls it back."""
         self._is_first_job = True
 
     def end_first_job(self) -> None:
@@ -235,12 +233,12 @@ class WritingDays:
         self._is_first_job = False
 
     def begin_job(self) -> None:
-        """Begin work that can be taken back alone."""
+        """Begin work that can be rolled back alone."""
         for one in self._taking_part.values():
             one.begin_job()
 
     def end_job(self, *, failed: bool = False) -> None:
-        """Keep or take back the work since ``begin_job``."""
+        """Keep or roll back the work since ``begin_job``."""
         if failed:
             self.floods.forget()
         for one in self._taking_part.values():
@@ -248,7 +246,7 @@ class WritingDays:
                 one.end_job(failed=failed)
 
     def commit(self, reached: Callable[[str], None]) -> None:
-        """Commit the day files; the caller commits the main file after that. ``reached`` is told each point between two commits."""
+        """Commit the day files; the caller commits the main file after that. ``reached`` is called between two commits."""
         for one in self._taking_part.values():
             with our_errors(one.path):
                 one.note(self._main)
@@ -267,12 +265,12 @@ class WritingDays:
             let_go(oldest.connection, oldest.path)
 
     def give_up(self) -> None:
-        """Nothing of this commit counts: what is on disk of it already is deleted when its file is opened next."""
+        """Abandon this commit: records on disk already are deleted when their file is next opened."""
         self.floods.forget()
         for day, one in self._taking_part.items():
             self._open.pop(day, None)
             try:
-                # Closing takes back what is not committed.
+                # Closing rolls back what is not committed.
                 one.connection.close()
             except sqlite3.Error as error:
                 _log.error("%s could not be closed (%s)", one.path, error)
@@ -280,7 +278,7 @@ class WritingDays:
         self._removed.clear()
 
     def let_be_removed(self, day: int) -> bool:
-        """Close a day's file, since this commit removes it; return whether that can be: not where it takes part in the commit."""
+        """Close a day's file, since this commit removes it; return False where it takes part in the commit."""
         if day in self._taking_part:
             return False
         found = self._open.pop(day, None)
@@ -290,11 +288,11 @@ class WritingDays:
         return True
 
     def tidy(self) -> None:
-        """Bring back the file of a day whose removal was not committed."""
+        """Restore the file of a day whose removal was not committed."""
         removed.tidy(self.folder, self._main)
 
     def close(self) -> None:
-        """Let go of all files."""
+        """Close all files."""
         self.give_up()
         for one in self._open.values():
             let_go(one.connection, one.path)

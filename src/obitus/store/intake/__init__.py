@@ -1,6 +1,5 @@
-"""Taking reports in: one report, one issue found or made, its counts, its state, its evidence. Runs on the writer.
-
-What was reported goes to the file of its day, what is decided and counted to the main file; both are one commit.
+"""Storing reports: for each report its issue, counts, state and evidence. Runs on the writer. Reports go to the file
+of their day, decisions and counts to the main file; both are one commit.
 """
 
 from __future__ import annotations
@@ -22,7 +21,7 @@ __all__ = ["FailureFacts", "Prepared", "Taken", "TallyFacts", "take"]
 def take(connection: sqlite3.Connection, days: WritingDays, reports: Sequence[Prepared]) -> list[Taken]:
     """Write reports in the caller's transaction.
 
-    A report that is already there changes nothing, but for a tally that has grown: what is new of it is counted.
+    A report that is already there changes nothing, except a tally that has grown: its additional runs are counted.
     """
     batch = Batch(connection, days)
     taken = [_take_one(batch, report) for report in reports]

@@ -1,4 +1,4 @@
-"""What the reports of one batch have in common: the files of their days, and counts that are written once for all of them."""
+"""State shared by the reports of one batch: the files of their days, and counts that are written once for all of them."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ _ADD_ROWS: Final = (ADD_EVIDENCE, logs.ADD, runs.ADD, failures.ADD, ADD_WORDS)
 
 
 class Batch:
-    """What the reports of one batch have in common, done once for all of them."""
+    """State and work shared by the reports of one batch."""
 
     def __init__(self, connection: sqlite3.Connection, days: WritingDays) -> None:
         self.connection, self._days = connection, days
@@ -78,10 +78,10 @@ class Batch:
         self.crowd = Crowd(connection, days)
 
     def release_of(self, report: Prepared) -> releases.Found:
-        """Return the release of a report, which has come with it if it was not known."""
+        """Return the release of a report, which is added if it was not known."""
         key = (report.app_id, report.release, report.environment)
         known = self._came.get(key)
-        # One that is later than another of the same release changes nothing about when that first came.
+        # A later report of the same release does not change when that was first seen.
         if known is not None and report.time_ms >= known[1]:
             return known[0]
         found = releases.come(self.connection, report.app_id, report.release, report.time_ms)
@@ -104,7 +104,7 @@ class Batch:
                 return seq_of(file.day, place), False
             place = file.take_place(report.time_ms)
         except sqlite3.Error:
-            # Which file it was; said here, where it costs the good ones nothing.
+            # Name the file; done here, where it costs the good ones nothing.
             with our_errors(file.path):
                 raise
         if report.release and report.kind in ("failure", "tally"):
@@ -114,7 +114,7 @@ class Batch:
         return seq_of(file.day, place), True
 
     def give_back(self, report: Prepared, seq: int) -> None:
-        """Let a report not have come; its number is given to no other."""
+        """Undo a report; its number is not reused."""
         file = self._days.at(day_and_place(seq)[0])
         with our_errors(file.path):
             file.connection.execute(NO_ID, (report.id, report.app_id))
@@ -146,7 +146,7 @@ class Batch:
             words.append((place, report.failure.row.indexed))
 
     def count(self, report: Prepared, issue_id: int, release_id: int, user_id: str | None, failures: int = 1) -> None:
-        """Count a failure, or so many of them; what is alike in a batch is written at its end, once."""
+        """Count one or several failures; equal counts of a batch are written once at its end."""
         environment, time_ms = report.environment, report.time_ms
         hour = time_ms // HOUR_MS
         self._hours[issue_id, release_id, environment, hour] += failures
@@ -158,7 +158,7 @@ class Batch:
             self._users[issue_id, user_id] += failures
 
     def warn(self, report: Prepared, log: LogFacts, release_id: int) -> None:
-        """Count one log record that warns."""
+        """Count one warning."""
         logger = self._name(report.app_id, "logger", log.logger)
         for minutes, slot in slots_at(report.time_ms, report.received_ms):
             self._warnings[minutes, slot, report.app_id, logger, release_id, report.environment] += 1
@@ -192,7 +192,7 @@ class Batch:
 
     def _write_users(self) -> None:
         users: dict[int, int] = {}
-        """Of the issues that met somebody new, how many they have."""
+        """New numbers of users, for issues that hit somebody new."""
         for (issue_id, user_id), count in self._users.items():
             in_all = self.connection.execute(_COUNT_BY_USER, (issue_id, user_id, count)).fetchone()[0]
             if in_all != count or user_id == OTHERS:
@@ -207,7 +207,7 @@ class Batch:
         self.connection.executemany(_SET_USERS, ((number, issue_id) for issue_id, number in users.items()))
 
     def write_rows(self) -> None:
-        """Write what was reported, many rows in one statement."""
+        """Write the rows of reports, many in one statement."""
         for file, lists in self._rows.items():
             with our_errors(file.path):
                 for statement, rows in zip(_ADD_ROWS, lists, strict=True):
@@ -215,7 +215,7 @@ class Batch:
         self._rows.clear()
 
     def grown(self, seq: int, report: Prepared) -> None:
-        """Keep a tally as it was sent again, instead of as it was."""
+        """Replace a tally by its new version."""
         day, place = day_and_place(seq)
         file = self._days.at(day)
         self.write_rows()
@@ -223,7 +223,7 @@ class Batch:
             file.connection.execute(NEW_EVIDENCE, (report.dictionary_id, report.body, place))
 
     def note(self) -> None:
-        """Count what came, and say when the apps were heard of first and last, and from where there is something new to look at."""
+        """Write counts, first and last times of apps, and marks for jobs that something new has come."""
         self.met.write()
         self._write_counts()
         self.crowd.write()

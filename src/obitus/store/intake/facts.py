@@ -1,4 +1,4 @@
-"""What the store is given to keep of one report, and what became of it."""
+"""One report as it is passed to the store, and the result."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from obitus.store.grouping import Decided
 
 @dataclass(frozen=True, slots=True)
 class FailureFacts:
-    """What the store keeps of a failure in columns, beside its evidence."""
+    """A failure's columns, in addition to its evidence."""
 
     severity: str
     handled: bool
@@ -26,7 +26,7 @@ class FailureFacts:
     trace_id: bytes | None
     decided: Decided
     row: FailureRow
-    """What is kept of it in its day's file."""
+    """Its row in its day's file."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,15 +37,15 @@ class TallyFacts:
     outcome: str
     runs: int
     grows: bool = False
-    """Whether it may come again under its id with more runs."""
+    """Whether it may be sent again under its id with more runs."""
     status: int = 0
-    """Of the answer, 0 where there is none."""
+    """The answer's status, 0 where there is none."""
     below_ms: float = 0.0
     """The end of the bucket of durations, 0 beyond all of them."""
 
 
 class Prepared(NamedTuple):
-    """A report that was checked, redacted, fingerprinted and compressed: all that is left is to write it."""
+    """A report that was checked, redacted, fingerprinted and compressed, ready to be written."""
 
     id: bytes
     kind: Literal["failure", "log", "run", "tally"]
@@ -55,7 +55,7 @@ class Prepared(NamedTuple):
     time_ms: int
     received_ms: int
     day: int
-    """The day that it is kept under (``core.days``)."""
+    """Its day (``core.days``)."""
     body: bytes = b""
     """The whole report, compressed; empty for a log record, whose columns hold all of it."""
     dictionary_id: int | None = None
@@ -64,31 +64,31 @@ class Prepared(NamedTuple):
     log: LogFacts | None = None
     run: RunFacts | None = None
     is_wanted: bool = False
-    """Whether it was asked for, to be kept whole."""
+    """Whether it was prepared again because it is to be kept whole."""
     counted: int | None = None
-    """How many failures it is the report of, where its sender only counted them; None for one that was captured."""
+    """The number of failures that its sender only counted; None for a captured one."""
 
     @property
     def is_brief(self) -> bool:
-        """Whether it is a failure that was not prepared, and can be counted and no more."""
+        """Whether it is a failure that was not fully prepared, and can only be counted."""
         return self.failure is not None and not self.failure.decided.was_prepared
 
 
 @dataclass(frozen=True, slots=True)
 class Taken:
-    """What became of one report."""
+    """The result of one report."""
 
     already_there: bool
     issue_id: int | None = None
     new_issue: bool = False
     regressed: bool = False
     beyond: bool = False
-    """Whether its release is not kept apart, since the app has too many."""
+    """Whether its release is not stored, since the app has too many."""
     hit_of: int = 0
-    """The tracepoint that it is a new hit of; 0 for none."""
+    """The tracepoint of which it is a new hit; 0 for none."""
     among_others: bool = False
-    """Whether its entry point is not kept apart, since the app has too many."""
+    """Whether its entry point is counted together with others, since the app has too many."""
     only_counted: bool = False
-    """Whether it was counted and not kept whole, since its issue fails so often."""
+    """Whether it was only counted, since its issue fails so often."""
     wants_whole: bool = False
-    """Whether nothing was done, since it was not prepared and is to be kept whole."""
+    """Whether nothing was done, since it is to be kept whole and was not fully prepared."""

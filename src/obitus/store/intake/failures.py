@@ -1,4 +1,4 @@
-"""Taking a failure in: its issue found or made, judged by where that was settled, counted, and kept whole or not."""
+"""Storing a failure: its issue is found or made, its state decided, and the failure counted, and kept whole or not."""
 
 from __future__ import annotations
 
@@ -26,11 +26,11 @@ VALUES (:app_id, :type, :cause, :place, :message, :entry_point, 'untriaged', :re
         :time_ms, :time_ms, :seq, :seq, :release_id, 0, 0) RETURNING id"""
 _SET_STATE = "UPDATE issues SET state = ?, state_ms = ? WHERE id = ?"
 LATE_MS: Final = DAY_MS
-"""From how late on a report's judgement says that it came late."""
+"""From this delay on a report's reason says that it came late."""
 
 
 def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_id: int) -> Taken:
-    """Take a failure in; raises WantsWhole, with nothing done, for one that was not prepared and is to be kept whole."""
+    """Store a failure; raises WantsWhole, with nothing done, for one that is to be kept whole and was not fully prepared."""
     connection = batch.connection
     values = _values(report, facts, seq, release_id)
     found = batch.met.find(report.app_id, facts.decided, report.received_ms)
@@ -64,12 +64,12 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
         else None
     )
     if judged.changed:
-        # What an issue comes back with is kept whole.
+        # The failure that reopens an issue is kept whole.
         standing = None
     if report.is_brief and standing is None:
         raise WantsWhole
     if state == "parked":
-        # What came before it is written, and it is not: it must not count itself among what the issue has met.
+        # Earlier failures are written, and it is not: it must not count itself among those that the issue has.
         batch.met.write()
         named = seq if standing is None else standing
         release = (release_id, report.release)
@@ -90,7 +90,7 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
 
 
 def _values(report: Prepared, facts: FailureFacts, seq: int, release_id: int) -> dict[str, Any]:
-    """Return what the statements name; what is found and judged comes to it."""
+    """Return the parameters of the statements; the issue and its state are added later."""
     return {
         "id": report.id,
         "app_id": report.app_id,
@@ -114,7 +114,7 @@ def _values(report: Prepared, facts: FailureFacts, seq: int, release_id: int) ->
 
 
 def _add_issue(batch: Batch, report: Prepared, values: dict[str, Any], collecting: bool) -> int:
-    """Make the issue of a failure that is like none before, and return its number; a collecting one is of no type in particular."""
+    """Make a new issue for a failure, and return its number; a collecting issue has no particular type."""
     named = {"type": COLLECTING_TYPE, "cause": "", "place": ""} if collecting else {}
     issue_id = int(batch.connection.execute(_ADD_ISSUE, values | named).fetchone()[0])
     reason = f"First seen in {report.release or 'a release without a name'}, {report.environment}."
@@ -130,7 +130,7 @@ def _add_issue(batch: Batch, report: Prepared, values: dict[str, Any], collectin
 
 
 def _keep(batch: Batch, report: Prepared, values: dict[str, Any], judged: Judgement) -> None:
-    """Keep a failure whole, with what was judged of it, and count it where its issue says what it shows."""
+    """Keep a failure whole, with its effect on the issue, and update what the issue shows."""
     batch.add_rows(values["seq"], report, values["release_id"])
     if judged.changed or judged.from_older_release:
         values["verdict"] = judged.reason
@@ -139,7 +139,7 @@ def _keep(batch: Batch, report: Prepared, values: dict[str, Any], judged: Judgem
 
 
 def _come_back(batch: Batch, report: Prepared, values: dict[str, Any], change: tuple[State, Judgement]) -> None:
-    """Set the state that a failure brings its issue to, and say why."""
+    """Set the issue's state after a failure, with the reason."""
     before, judged = change
     issue_id, failure = values["issue_id"], (values["seq"], values["release_id"])
     batch.connection.execute(_SET_STATE, (judged.state, report.received_ms, issue_id))

@@ -1,7 +1,6 @@
-"""The issues that one batch has failures of: found once, and what they show and are counted by written once for all of these failures.
-
-Most batches bring the same failure again and again. The number of statements grows with how many issues there are, not with how many failures.
-Only the row of each failure is written for each.
+"""The issues of one batch's failures: each is found once, and its counts are written once for all of these failures.
+Most batches have the same failure again and again. The number of statements grows with the number of issues, not of
+failures, except the row of each failure.
 """
 
 from __future__ import annotations
@@ -19,7 +18,7 @@ INSERT INTO failures (seq, id, app_id, issue_id, release_id, environment, time_m
                       entry_point, user_id, trace_id, verdict, from_older_release, fingerprint)
 VALUES (:seq, :id, :app_id, :issue_id, :release_id, :environment, :time_ms, :received_ms, :severity, :handled, :message,
         :entry_point, :user_id, :trace_id, :verdict, :from_older_release, :fingerprint)"""
-# Reports come late and in any order: what an issue shows goes by when it happened, not by when it came.
+# Reports come late and in any order: an issue shows failures by their own times, not by their arrival.
 _MORE = """
 UPDATE issues SET
   failures = failures + :failures,
@@ -42,26 +41,26 @@ _UNCOUNT = """
 DELETE FROM issue_releases WHERE issue_id = :issue_id AND release_id = :release_id AND environment = :environment
   AND entry_point = :entry_point"""
 MOST_POINTS: Final = 100
-"""How many entry points of an issue are kept apart in one release; what comes beyond is counted as ``…``."""
+"""Entry points of an issue that are counted by name in one release; further ones are counted as ``…``."""
 
 
 class MetIssues:
-    """The issues that one batch has failures of."""
+    """The issues of one batch's failures."""
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
         self._found: dict[tuple[int, str], Found] = {}
-        """By app and fingerprint, where nothing but these decides."""
+        """By app and fingerprint, where only these decide."""
         self._states: dict[int, State] = {}
         self._kept: list[dict[str, Any]] = []
 
     def find(self, app_id: int, decided: Decided, received_ms: int) -> Found:
-        """Find the issue that a failure belongs to, as ``grouping.find`` does."""
+        """Find the issue of a failure, like ``grouping.find``."""
         key = (app_id, decided.fingerprint)
         known = self._found.get(key)
         if known is None:
             known = find(self._connection, app_id, decided, received_ms)
-            # Where a split keeps issues apart, what the failure holds decides too.
+            # Where a split keeps issues apart, values of the failure decide too.
             if known.known and known.fingerprint == decided.fingerprint:
                 self._found[key] = known
         return known
@@ -73,15 +72,15 @@ class MetIssues:
         return self._states[issue_id]
 
     def states_changed(self) -> None:
-        """Look at states again: one or more of them may have changed."""
+        """Forget cached states: some of them may have changed."""
         self._states.clear()
 
     def keep(self, values: dict[str, Any]) -> None:
-        """Keep a failure whole, and count it where its issue says what it shows."""
+        """Keep a failure whole, and update what its issue shows."""
         self._kept.append(values)
 
     def write(self) -> None:
-        """Write what was kept, each issue once."""
+        """Write the changes, once for each issue."""
         self._connection.executemany(_ADD_FAILURE, self._kept)
         issues: dict[int, dict[str, Any]] = {}
         releases: dict[tuple[int, int, str, str], dict[str, Any]] = {}
@@ -110,7 +109,7 @@ class MetIssues:
         self._kept.clear()
 
     def _count_by_release(self, values: dict[str, Any]) -> None:
-        # Nearly every failure finds its row. So it is counted first, and only a row that is new is looked at for being one too many.
+        # Nearly every failure finds its row. So it is counted first, and the bound is checked only for a new row.
         in_all = self._connection.execute(_COUNT_BY_RELEASE, values).fetchone()[0]
         if in_all == values["failures"] and self._connection.execute(_POINTS, values).fetchone()[0] > MOST_POINTS:
             self._connection.execute(_UNCOUNT, values)

@@ -1,4 +1,4 @@
-"""Counting runs that come as tallies, and as more of the same tally."""
+"""Counting runs of tallies, and of tallies that have grown."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ _HAS_GROWN = "UPDATE growing_tallies SET runs = ? WHERE seq = ?"
 
 
 def count(batch: Batch, report: Prepared, tally: TallyFacts, seq: int, release_id: int) -> str:
-    """Count the runs of a tally that is new; return the name of the entry point they are counted by."""
+    """Count the runs of a new tally; return the name by which its entry point is counted."""
     place = (release_id, report.environment, report.time_ms)
     counted = _count_runs(batch.connection, report, tally, tally.runs, place)
     if tally.grows:
@@ -43,14 +43,14 @@ def count(batch: Batch, report: Prepared, tally: TallyFacts, seq: int, release_i
 
 
 def has_grown(batch: Batch, seq: int, report: Prepared) -> bool:
-    """Count what is new of a tally that is there already; return whether anything is."""
+    """Count the additional runs of a tally that is there already; return whether there are any."""
     if report.tally is None or not report.tally.grows:
         return False
     tallies = typed(batch.connection.execute(_GROWING, (seq,)), GrowingTally)
     if not tallies or tallies[0].runs >= report.tally.runs:
         return False
     known = tallies[0]
-    # What is new counts where the tally began: a process that goes on into the next hour moves no runs there.
+    # Additional runs count in the tally's first hour, even if the process has reached the next hour.
     place = (known.release_id, known.environment, known.time_ms)
     _count_runs(batch.connection, report, report.tally, report.tally.runs - known.runs, place)
     batch.connection.execute(_HAS_GROWN, (report.tally.runs, seq))
@@ -61,7 +61,7 @@ def has_grown(batch: Batch, seq: int, report: Prepared) -> bool:
 def _count_runs(
     connection: sqlite3.Connection, report: Prepared, tally: TallyFacts, runs: int, place: tuple[int, str, int]
 ) -> str:
-    """Count runs of a tally in a release, an environment and the hour of a time; return the name they are counted by."""
+    """Count runs of a tally in a release, an environment and the hour of a time; return the name by which they are counted."""
     release_id, environment, time_ms = place
     entry_point = names.entry_point(connection, report.app_id, tally.entry_point)
     values = {

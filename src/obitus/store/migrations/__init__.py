@@ -1,7 +1,7 @@
-"""Bringing the main file's schema up to date, one version after the other, each in one transaction.
+"""Migrating the main file's schema, one version after the other, each in one transaction.
 
-A step may rebuild tables, by the procedure in SQLite's documentation (sqlite.org/lang_altertable.html, 7): foreign keys
-are off, which has to be said outside of a transaction, and are checked before the commit.
+A step may rebuild tables, by the procedure in SQLite's documentation (sqlite.org/lang_altertable.html, 7): foreign
+keys are off, which has to be set outside of a transaction, and are checked before the commit.
 """
 
 from __future__ import annotations
@@ -20,17 +20,17 @@ from obitus.store.migrations import to_days
 SCHEMA_VERSION: Final = 25
 MIGRATIONS: Final = tuple(f"version_{version}.sql" for version in range(1, SCHEMA_VERSION + 1))
 _MARKS: Final = tuple(f"PRAGMA user_version = {version}" for version in range(1, SCHEMA_VERSION + 1))
-# What statements alone cannot do, before those of a version, in the same transaction.
+# Work that statements alone cannot do, before those of a version, in the same transaction.
 _BEFORE: Final[dict[int, Callable[[sqlite3.Connection, Path], None]]] = {8: to_days.move}
 
 
 def statement_file(name: str) -> str:
-    """Return the text of an ``.sql`` file that lies beside this code."""
+    """Return the text of an ``.sql`` file of this package."""
     return resources.files("obitus.store.migrations").joinpath(name).read_text("utf-8")
 
 
 def open_for_writing(path: Path) -> sqlite3.Connection:
-    """Open (or make) the main file for the one writer and bring its schema up to date."""
+    """Open (or make) the main file for the one writer and migrate its schema."""
     with our_errors(path):
         connection = open_as_writer(path, LARGE_CACHE)
         try:
@@ -42,14 +42,14 @@ def open_for_writing(path: Path) -> sqlite3.Connection:
             for step in range(version + 1, SCHEMA_VERSION + 1):
                 _take_step(connection, path, step, was_empty=version == 0)
         except BaseException:
-            # An open connection would hold the lock of a step that broke half-way.
+            # An open connection would hold the lock of an interrupted step.
             connection.close()
             raise
     return connection
 
 
 def _take_step(connection: sqlite3.Connection, path: Path, step: int, *, was_empty: bool) -> None:
-    """Bring the file to a version: the step and its mark are one transaction, and a kill in between leaves the file as it was."""
+    """Migrate the file to a version: the step and its mark are one transaction, and a kill in between leaves the file as it was."""
     connection.execute("PRAGMA foreign_keys = OFF")
     try:
         connection.execute("BEGIN IMMEDIATE")

@@ -1,7 +1,7 @@
-"""To version 8: what was reported moves from the main file into one file for each day.
+"""To version 8: reports move from the main file into one file for each day.
 
-The day files are written and committed first. As long as the main file has not come to version 8 none of them counts:
-an upgrade that was broken off removes them and starts over.
+The day files are written and committed first. As long as the main file does not have version 8 none of them counts:
+an interrupted upgrade removes them and starts over.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ _DICTIONARIES: Final = "SELECT id, body FROM dictionaries"
 
 
 def move(connection: sqlite3.Connection, path: Path) -> None:
-    """Copy all reports into day files, and say in a table ``moved`` which number each has now."""
+    """Copy all reports into day files, and store their new numbers in a table ``moved``."""
     folder = folder_beside(path)
     shutil.rmtree(folder, ignore_errors=True)
     connection.execute(_MOVED)

@@ -1,4 +1,4 @@
-"""The rows of alerts: rules, channels, firings, messages, silences, and what is counted for rules."""
+"""The rows of alerts: rules, channels, firings, messages, silences, and counts for rules."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ class Channel(NamedTuple):
     secrets: bytes | None
     template: str
     person: str | None
-    """Whose it is."""
+    """Its person."""
     person_id: int | None
     digest_at: str
     digest_zone: str
@@ -30,21 +30,21 @@ class Channel(NamedTuple):
     made_by: str
     changed_ms: int
     quiet_hours: str | None
-    """Of the person whose it is."""
+    """Of its person."""
     quiet_zone: str | None
 
 
 class ChannelState(NamedTuple):
-    """How deliveries to a channel go."""
+    """The state of deliveries to a channel."""
 
     channel_id: int
     waiting: int
     oldest_ms: int | None
-    """When the oldest that waits was made."""
+    """When the oldest waiting one was made."""
     next_ms: int | None
     tries: int
     answer: str
-    """Of the last try of the one that is next."""
+    """The error of the next one's last try."""
     delivered_ms: int | None
     given_up: int
 
@@ -66,7 +66,7 @@ class AlertRule(NamedTuple):
 
 
 class RuleChannel(NamedTuple):
-    """A channel that a rule's messages go to."""
+    """A channel of a rule's messages."""
 
     rule_id: int
     channel_id: int
@@ -75,7 +75,7 @@ class RuleChannel(NamedTuple):
 
 
 class FiringRow(NamedTuple):
-    """One time that a rule held."""
+    """A firing of a rule."""
 
     id: int
     rule_id: int
@@ -104,7 +104,7 @@ class FiringRow(NamedTuple):
 
 
 class MessageRow(NamedTuple):
-    """What is delivered to one channel."""
+    """A message to one channel."""
 
     id: int
     uid: str
@@ -126,20 +126,20 @@ class MessageRow(NamedTuple):
 
 
 class MessageOfFiring(NamedTuple):
-    """Which messages tell of which firings."""
+    """The messages of firings."""
 
     firing_id: int
     message_id: int
 
 
 class WaitingChannel(NamedTuple):
-    """A channel for which messages wait."""
+    """A channel with waiting messages."""
 
     channel_id: int
 
 
 class LinkRow(NamedTuple):
-    """What can be done by a link."""
+    """The action of a link."""
 
     message_id: int
     act: LinkAct
@@ -164,7 +164,7 @@ class SilenceRow(NamedTuple):
 
 
 class AmountRow(NamedTuple):
-    """What was counted for a rule in a slot."""
+    """The counts of a rule in a slot."""
 
     slot: int
     group_key: str
@@ -193,14 +193,14 @@ class LastCame(NamedTuple):
 
 
 class Happened(NamedTuple):
-    """Something that happened to an issue once."""
+    """An event of an issue."""
 
     issue_id: int
     time_ms: int
 
 
 class StepThen(NamedTuple):
-    """A rate that stepped up once."""
+    """A rate that stepped up."""
 
     id: int
     issue_id: int
@@ -214,7 +214,7 @@ class StepThen(NamedTuple):
 
 
 class QuietThen(NamedTuple):
-    """A quiet failure that was found once."""
+    """A quiet failure that was found."""
 
     id: int
     app: str
@@ -227,7 +227,7 @@ class QuietThen(NamedTuple):
 
 
 class OnlyCounted(NamedTuple):
-    """Failures of one person that another failure stands for."""
+    """Failures of one person that another failure represents."""
 
     seq: int
     user_id: str

@@ -1,4 +1,4 @@
-"""Rows of apps, their keys, and from which severity on their loggers send."""
+"""Rows of apps, their keys, and thresholds of their loggers."""
 
 from __future__ import annotations
 
@@ -32,11 +32,11 @@ class Key(NamedTuple):
     origins: str
     reports_a_day: int | None
     bytes_a_day: int | None
-    """How much may come with it in a day; None for what holds for all."""
+    """Its bounds for a day; None for the usual ones."""
 
 
 class KeyUse(NamedTuple):
-    """What came with a reporting key on a day."""
+    """The use of a reporting key on a day."""
 
     key_id: int
     reports: int
@@ -44,7 +44,7 @@ class KeyUse(NamedTuple):
 
 
 class KnownKey(NamedTuple):
-    """A reporting key, as somebody reports with it."""
+    """A reporting key, for checking requests."""
 
     id: int
     app_id: int
@@ -70,14 +70,14 @@ class AppRelease(NamedTuple):
 
 
 class Named(NamedTuple):
-    """What has a number is called this."""
+    """A number and its name."""
 
     id: int
     name: str
 
 
 class LogOrder(NamedTuple):
-    """From which severity a logger sends for a while."""
+    """A temporary threshold of a logger."""
 
     id: int
     app_id: int

@@ -1,4 +1,4 @@
-"""Rows of grouping: rules, fingerprints, and what a regrouping moved."""
+"""Rows of grouping: rules, fingerprints, and moves of regroupings."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ class Rule(NamedTuple):
 
 
 class BrokenOff(NamedTuple):
-    """A regrouping that was broken off."""
+    """An interrupted regrouping."""
 
     id: int
     person_id: int
@@ -36,7 +36,7 @@ class Regrouping(NamedTuple):
 
 
 class FailureToRegroup(NamedTuple):
-    """A failure of an app, as it is looked at again."""
+    """A failure of an app, for regrouping."""
 
     seq: int
     issue_id: int
@@ -44,14 +44,14 @@ class FailureToRegroup(NamedTuple):
 
 
 class FailureOfIssue(NamedTuple):
-    """A failure of an issue, as it is split."""
+    """A failure of an issue, for a split."""
 
     seq: int
     environment: str
 
 
 class FingerprintToLead(NamedTuple):
-    """A fingerprint and where it leads; ``apart_by`` is JSON."""
+    """A fingerprint and its issue; ``apart_by`` is JSON."""
 
     app_id: int
     fingerprint: str
@@ -68,7 +68,7 @@ class Moved(NamedTuple):
 
 
 class KnownTraits(NamedTuple):
-    """A known fingerprint, with what it is compared by as JSON."""
+    """A known fingerprint, with its compared properties as JSON."""
 
     fingerprint: str
     issue_id: int
@@ -76,7 +76,7 @@ class KnownTraits(NamedTuple):
 
 
 class AppTraits(NamedTuple):
-    """What a fingerprint of an app is compared by, as JSON."""
+    """The compared properties of an app's fingerprint, as JSON."""
 
     app_id: int
     traits: str
@@ -90,7 +90,7 @@ class NeverPair(NamedTuple):
 
 
 class LedFingerprint(NamedTuple):
-    """What a regrouping did to a fingerprint; ``from_issue`` is None where it made it."""
+    """The change of a fingerprint by a regrouping; ``from_issue`` is None where it made it."""
 
     app_id: int
     fingerprint: str

@@ -1,4 +1,4 @@
-"""Rows of issues and their failures: what one is, where it stands, what became of it."""
+"""Rows of issues and their failures."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from obitus.store.rows.known import Found
 
 
 class Issue(NamedTuple):
-    """One issue; ``failures`` are those inside the window of the list that it stands in, else all."""
+    """One issue; ``failures`` are those inside the window of a list, else all."""
 
     id: int
     app: str
@@ -30,13 +30,13 @@ class Issue(NamedTuple):
     failures_in_all: int
     from_older_releases: int
     only_counted: int
-    """Of all failures, those that were not kept whole."""
+    """The number of failures that were only counted."""
     users: int
     app_id: int
     merged_into: int | None
     waits_for: str
     reopened: str
-    """Why it came back, where it was parked and nobody has decided on it since."""
+    """Why it reopened, where it was parked and nobody has decided since."""
     holder: str | None
     began_in: str | None
     latest_in: str | None
@@ -44,7 +44,7 @@ class Issue(NamedTuple):
 
 
 class IssueName(NamedTuple):
-    """What names an issue, and where it stands."""
+    """The title and the state of an issue."""
 
     id: int
     type: str
@@ -59,7 +59,7 @@ class IssueName(NamedTuple):
 
 
 class Sums(NamedTuple):
-    """What a list has in all."""
+    """The totals of a list."""
 
     issues: int
     failures: int
@@ -74,7 +74,7 @@ class Fingerprint(NamedTuple):
 
 
 class Change(NamedTuple):
-    """A change of an issue's state, or something that was done with it."""
+    """An entry of an issue's history."""
 
     time_ms: int
     person: str | None
@@ -107,7 +107,7 @@ class Failure(NamedTuple):
 
 
 class FailureName(NamedTuple):
-    """A failure, and what its issue is called."""
+    """A failure, and the title of its issue."""
 
     seq: int
     id: bytes
@@ -120,7 +120,7 @@ class FailureName(NamedTuple):
 
 
 class OnlyCounted(NamedTuple):
-    """A failure that was kept, and how many of somebody's it stands for that were only counted."""
+    """A kept failure, and how many of a user's failures that were only counted it represents."""
 
     seq: int
     issue_id: int
@@ -139,14 +139,14 @@ class Neighbours(NamedTuple):
 
 
 class CameBack(NamedTuple):
-    """A failure that an issue regressed with."""
+    """A failure with which an issue regressed."""
 
     seq: int
     version: str
 
 
 class SettledBy(NamedTuple):
-    """What an issue was settled by."""
+    """A settling of an issue."""
 
     environment: str
     how: How
@@ -156,7 +156,7 @@ class SettledBy(NamedTuple):
 
 
 class WaitingSettling(NamedTuple):
-    """What an issue was settled by that waits for the coming release."""
+    """A settling that waits for the coming release."""
 
     issue_id: int
     environment: str
@@ -167,7 +167,7 @@ class WaitingSettling(NamedTuple):
 
 
 class Revealing(NamedTuple):
-    """An issue that another one's fix revealed, or that one."""
+    """A revealed issue, or the one whose fix revealed it."""
 
     other: int
     entry_point: str
@@ -175,7 +175,7 @@ class Revealing(NamedTuple):
 
 
 class SettledCandidate(NamedTuple):
-    """A settled issue that was met on an entry point."""
+    """A settled issue of an entry point."""
 
     id: int
     last_seq: int
@@ -195,14 +195,14 @@ class IssueInUnit(NamedTuple):
 
 
 class CameBy(NamedTuple):
-    """The fingerprint that a failure came by."""
+    """The fingerprint of a failure."""
 
     seq: int
     fingerprint: str
 
 
 class IssueCount(NamedTuple):
-    """How many failures of an issue."""
+    """The number of an issue's failures."""
 
     issue_id: int
     n: int
@@ -233,7 +233,7 @@ class IssueBegun(NamedTuple):
 
 
 class DecidedThen(NamedTuple):
-    """What became of an issue: its state, or who has it, and why."""
+    """A change of an issue: of its state or its person, and why."""
 
     id: int
     issue_id: int
@@ -243,14 +243,14 @@ class DecidedThen(NamedTuple):
 
 
 class NamedCount(NamedTuple):
-    """How many there are of a name."""
+    """A name and its count."""
 
     name: str
     n: int
 
 
 class Weighed(NamedTuple):
-    """What of an issue's latest failure counts for its priority, and what somebody said of that."""
+    """The facts of an issue's latest failure for its priority, and the priority set by a person."""
 
     id: int
     severity: str
@@ -260,14 +260,14 @@ class Weighed(NamedTuple):
 
 
 class SpreadTo(NamedTuple):
-    """Where an issue was met for the first time of late."""
+    """Where an issue was recently seen for the first time."""
 
     issue_id: int
     name: str
 
 
 class WrittenThen(NamedTuple):
-    """A note or a check that was written, and on which issue."""
+    """A note or a check, and its issue."""
 
     id: int
     issue_id: int

@@ -1,4 +1,4 @@
-"""Rows about how long what was reported is kept."""
+"""Rows of retention."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ class KeptFor(NamedTuple):
 
 
 class ThinnedDay(NamedTuple):
-    """A day whose file was rewritten without a part of what it held."""
+    """A day whose file was rewritten without a part of its records."""
 
     day: int
     what: str

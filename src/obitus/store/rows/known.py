@@ -1,11 +1,11 @@
-"""Rows of what people wrote and put together: saved questions, boards, notes, lists."""
+"""Rows of saved questions, boards, notes and checklists."""
 
 from __future__ import annotations
 
 from typing import Literal, NamedTuple
 
 Found = Literal["", "ruled out", "suspicious", "unclear"]
-"""What a check came to; '' for a note."""
+"""The result of a check; '' for a note."""
 
 
 class SavedQuestion(NamedTuple):
@@ -47,7 +47,7 @@ class Note(NamedTuple):
 
 
 class NoteVersion(NamedTuple):
-    """What a note said before."""
+    """An earlier text of a note."""
 
     version: int
     person: str
@@ -58,7 +58,7 @@ class NoteVersion(NamedTuple):
 
 
 class Attachment(NamedTuple):
-    """A file that was put to an issue, without what it holds."""
+    """An attachment of an issue, without its content."""
 
     id: int
     issue_id: int
@@ -70,14 +70,14 @@ class Attachment(NamedTuple):
 
 
 class AttachedBody(NamedTuple):
-    """What an attachment holds."""
+    """The content of an attachment."""
 
     name: str
     body: bytes
 
 
 class CheckList(NamedTuple):
-    """What is looked at when something is wrong."""
+    """A checklist."""
 
     id: int
     app: str | None
@@ -89,7 +89,7 @@ class CheckList(NamedTuple):
 
 
 class LinkPattern(NamedTuple):
-    """How the team writes of tickets, and where they are."""
+    """A pattern of tickets, and their address."""
 
     id: int
     pattern: str

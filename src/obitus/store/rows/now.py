@@ -16,7 +16,7 @@ class RunsInSlot(NamedTuple):
 
 
 class RunsAlike(NamedTuple):
-    """Runs of an entry point that ended alike and took about as long."""
+    """Runs of an entry point with one outcome and bucket of durations."""
 
     app: str
     entry_point: str
@@ -27,7 +27,7 @@ class RunsAlike(NamedTuple):
 
 
 class RunsWhole(NamedTuple):
-    """Runs of an entry point that ended alike, and those of them that were sent whole."""
+    """Runs of an entry point with one outcome, and those of them that were sent whole."""
 
     app: str
     entry_point: str
@@ -38,7 +38,7 @@ class RunsWhole(NamedTuple):
 
 
 class CallsAlike(NamedTuple):
-    """Calls to one target from runs that ended alike, which took about as long."""
+    """Calls to one target from runs with one outcome, by bucket of durations."""
 
     app: str
     entry_point: str
@@ -52,7 +52,7 @@ class CallsAlike(NamedTuple):
 
 
 class LinkedRuns(NamedTuple):
-    """Runs of one app that another called, which took about as long."""
+    """Runs of one app that another called, by bucket of durations."""
 
     caller: str
     app: str

@@ -1,4 +1,4 @@
-"""The rows of what is passed on to other systems."""
+"""Rows of targets."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ PassingKind = Literal["file", "syslog", "otlp", "webhook"]
 
 
 class Target(NamedTuple):
-    """Where records are passed on to."""
+    """A target."""
 
     id: int
     name: str
@@ -30,7 +30,7 @@ class Target(NamedTuple):
 
 
 class PassedTo(NamedTuple):
-    """How far a day file was passed on."""
+    """A target's position in a day file."""
 
     day: int
     place: int

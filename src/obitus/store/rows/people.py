@@ -1,19 +1,19 @@
-"""Rows of people: who they are, what lets them in, what they did."""
+"""Rows of people, their passes and their acts."""
 
 from __future__ import annotations
 
 from typing import Literal, NamedTuple
 
 Scope = Literal["read", "decide", "administer"]
-"""What a session or token may do."""
+"""The scope of a session or token."""
 
 
 Role = Literal["owner", "member", "reader"]
-"""What somebody may do: everything; decide about issues; read."""
+"""A role: everything; decide about issues; read."""
 
 
 class PersonWithPassword(NamedTuple):
-    """A person, and what their sign-in is checked with."""
+    """A person, with the secrets of their sign-in."""
 
     id: int
     name: str
@@ -49,7 +49,7 @@ class Invitation(NamedTuple):
 
 
 class UsedInvitation(NamedTuple):
-    """What somebody was invited to."""
+    """The terms of an invitation."""
 
     id: str
     label: str
@@ -71,7 +71,7 @@ class Pass(NamedTuple):
 
 
 class Act(NamedTuple):
-    """Something that somebody did."""
+    """An act of a person."""
 
     id: int
     time_ms: int
@@ -81,7 +81,7 @@ class Act(NamedTuple):
 
 
 class PersonWithPass(NamedTuple):
-    """Who holds a pass, and which."""
+    """A pass and its person."""
 
     id: int
     name: str

@@ -19,7 +19,7 @@ class PointInHours(NamedTuple):
 
 
 class WarnedInHours(NamedTuple):
-    """Records that say one thing, in the last hours or before them."""
+    """Log records with one text, in the last hours or before them."""
 
     app_id: int
     environment: str
@@ -29,7 +29,7 @@ class WarnedInHours(NamedTuple):
 
 
 class WarnedInRelease(NamedTuple):
-    """Records that say one thing, in a release."""
+    """Log records with one text, in a release."""
 
     release_id: int
     environment: str
@@ -86,7 +86,7 @@ class Collected(NamedTuple):
 
 
 class LookedTo(NamedTuple):
-    """How far the file of a day was looked through."""
+    """The position in a day's file."""
 
     day: int
     place: int

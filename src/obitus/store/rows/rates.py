@@ -1,4 +1,4 @@
-"""Rows of counts: how often something failed, of how many runs, in which release and hour."""
+"""Rows of counts: failures and runs by release and hour."""
 
 from __future__ import annotations
 
@@ -84,7 +84,7 @@ class RateStep(NamedTuple):
 
 
 class DueRate(NamedTuple):
-    """From where reports came since the rates were looked at."""
+    """Apps, releases and environments with reports since their rates were compared."""
 
     app_id: int
     release_id: int
@@ -102,7 +102,7 @@ class RunsInRelease(NamedTuple):
 
 
 class CountInRelease(NamedTuple):
-    """How many of something a release brought."""
+    """A count of a release."""
 
     release_id: int
     n: int
@@ -123,7 +123,7 @@ class FailuresInHour(NamedTuple):
 
 
 class StandingStep(NamedTuple):
-    """A rate that stands as stepped up."""
+    """A rate that has stepped up."""
 
     id: int
     issue_id: int

@@ -1,4 +1,4 @@
-"""Rows of what was reported, as it lies in the files of the days; and of events."""
+"""Rows of reports in the files of the days; and of events."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 
 class Day(NamedTuple):
-    """A day of which something was reported."""
+    """A day with reports."""
 
     day: int
     last_place: int
@@ -16,7 +16,7 @@ class Day(NamedTuple):
 
 
 class GrowingTally(NamedTuple):
-    """A tally that is there and may grow."""
+    """A stored tally that may grow."""
 
     release_id: int
     environment: str
@@ -48,14 +48,14 @@ class RemovedDay(NamedTuple):
 
 
 class Dictionary(NamedTuple):
-    """What evidence is packed with."""
+    """A dictionary for compressing evidence."""
 
     id: int
     body: bytes
 
 
 class PackedReport(NamedTuple):
-    """A report as it lies in the file of its day."""
+    """A report in the file of its day."""
 
     place: int
     body: bytes
@@ -63,7 +63,7 @@ class PackedReport(NamedTuple):
 
 
 class BodyOfReport(NamedTuple):
-    """The same, with what it is and of which app."""
+    """The same, with its kind and app."""
 
     place: int
     app_id: int
@@ -73,7 +73,7 @@ class BodyOfReport(NamedTuple):
 
 
 class IdOfReport(NamedTuple):
-    """The id that a report came with."""
+    """The id of a report."""
 
     place: int
     id: bytes
@@ -93,7 +93,7 @@ class Place(NamedTuple):
 
 
 class LogRow(NamedTuple):
-    """A log record, as it lies in the file of its day: numbers of texts, and what does not repeat."""
+    """A log record in the file of its day: numbers of texts, and values that do not repeat."""
 
     place: int
     time_ms: int
@@ -117,7 +117,7 @@ class LogRow(NamedTuple):
 
 
 class FailureInDay(NamedTuple):
-    """A failure, as far as the file of its day is asked for it."""
+    """A failure in the file of its day."""
 
     place: int
     time_ms: int
@@ -137,7 +137,7 @@ class FailureInDay(NamedTuple):
 
 
 class RunRow(NamedTuple):
-    """A whole run, as far as the file of its day is asked for it."""
+    """A whole run in the file of its day."""
 
     place: int
     time_ms: int

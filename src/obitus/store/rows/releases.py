@@ -17,7 +17,7 @@ class Release(NamedTuple):
 
 
 class PlacedRelease(NamedTuple):
-    """What the order of releases is made of."""
+    """A release with the facts of its order."""
 
     version: str
     first_ms: int

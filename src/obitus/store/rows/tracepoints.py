@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 
 class Tracepoint(NamedTuple):
-    """What somebody asked to see of a line."""
+    """A tracepoint."""
 
     id: int
     app_id: int
@@ -31,7 +31,7 @@ class Tracepoint(NamedTuple):
 
 
 class InstanceState(NamedTuple):
-    """What an instance last said of a tracepoint."""
+    """The latest state of a tracepoint in an instance."""
 
     tracepoint_id: int
     instance: str
@@ -43,7 +43,7 @@ class InstanceState(NamedTuple):
     runtime: str
     state: str
     said: str
-    """JSON: why, trouble, the file, lines that would do instead."""
+    """JSON: why, trouble, the file, other possible lines."""
     looked: int
     hits: int
     left_out: int
@@ -52,7 +52,7 @@ class InstanceState(NamedTuple):
 
 
 class StateSums(NamedTuple):
-    """What the instances last said of a tracepoint, in all."""
+    """The sums of a tracepoint's latest states."""
 
     tracepoint_id: int
     is_set: int = 0

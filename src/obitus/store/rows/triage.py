@@ -1,4 +1,4 @@
-"""The rows of what people decide about issues: until what one is parked, what can be taken back, to whom issues are handed."""
+"""Rows of decisions about issues: parking, undo, hand-over."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from obitus.core.lifecycle import State
 
 
 class Parking(NamedTuple):
-    """Until what an issue is parked; any of these brings it back."""
+    """The conditions of a parked issue; any of these reopens it."""
 
     issue_id: int
     time_ms: int
@@ -17,7 +17,7 @@ class Parking(NamedTuple):
     an_hour: int | None
     people: int | None
     another: str
-    """JSON: in another of which."""
+    """JSON: which of release, environment and app."""
     newest: str | None
     failed: int
     """Failures since."""
@@ -28,7 +28,7 @@ class Parking(NamedTuple):
 
 
 class OwnerFile(NamedTuple):
-    """Who owns which files of an app."""
+    """The CODEOWNERS of an app."""
 
     app_id: int
     app: str
@@ -39,7 +39,7 @@ class OwnerFile(NamedTuple):
 
 
 class OwnerName(NamedTuple):
-    """Who is meant by an owner's name."""
+    """The person for an owner's name."""
 
     owner: str
     person: str
@@ -62,13 +62,13 @@ class SettledThen(NamedTuple):
 
 
 class ChangeThen(NamedTuple):
-    """What became of an issue at a time: it came, it came back, or somebody decided on it."""
+    """A change of an issue: it was new, it reopened, or somebody decided."""
 
     issue_id: int
     time_ms: int
     person: str | None
     from_state: State | None
-    """None where it came for the first time."""
+    """None where it was new."""
     to_state: State
     reason: str
     app: str
