@@ -385,7 +385,7 @@ def test_a_line_without_end_in_an_access_log() -> None:
     file = AccessFile(outcome, lambda report: None, "common", "log", "access.log", 0, 0, UTC)
     for block in (line, *(b"x" * 2_000_000 for _ in range(8)), b"\n", line, line):
         file.feed(block)
-        assert len(file._rest) <= 2 * outcomes.BLOCK_BYTES
+        assert len(file._rest) <= 2 * outcomes.READ_BYTES
     file.feed(b"", end=True)
     assert outcome.runs == 3 and 1 <= outcome.unreadable <= 8 and file.settled == 16_000_001 + 3 * len(line)
 

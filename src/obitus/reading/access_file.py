@@ -17,7 +17,7 @@ from obitus.core.log_files.common import Common
 from obitus.core.log_files.requests import MOST_EXAMPLES, Counts, Request, Runs, outcome_of
 from obitus.core.log_files.w3c import W3c
 from obitus.core.own_attributes import ACCESS_LOG
-from obitus.reading.outcome import BLOCK_BYTES, Outcome, Send, block_end, block_start
+from obitus.reading.outcome import READ_BYTES, Outcome, Send, block_end, block_start
 
 NOT_WELL: Final = "it did not go well"
 TO_COMPARE: Final = "healthy, to compare failing ones with"
@@ -71,7 +71,7 @@ class AccessFile:
         """Read on."""
         data = self._rest + block
         cut = data.rfind(b"\n") + 1
-        if cut == 0 and len(data) > 2 * BLOCK_BYTES:
+        if cut == 0 and len(data) > 2 * READ_BYTES:
             # Such a line is not valid; it must not be kept for ever.
             cut = len(data)
         place = 0

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import IO, Final
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from obitus.reading.outcome import BLOCK_BYTES, STEP_BYTES
+from obitus.reading.outcome import READ_BYTES, STEP_BYTES
 from obitus.reading.troubles import ReadingTrouble
 
 PACKED: Final = 2**62
@@ -101,7 +101,7 @@ def from_place(
             opened.seek(start)
         else:
             left = start - len(head)
-            while left and (piece := opened.read(min(left, BLOCK_BYTES))):
+            while left and (piece := opened.read(min(left, READ_BYTES))):
                 left -= len(piece)
                 if passed is not None:
                     passed(piece)

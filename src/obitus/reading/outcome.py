@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Final
 
-BLOCK_BYTES: Final = 2 * 1024 * 1024
+READ_BYTES: Final = 2 * 1024 * 1024
 STEP_BYTES: Final = 256 * 1024
 BLOCK_BYTES: Final = 8 * 1024 * 1024
 """Size of a block of a file; the runs of an access log are reported by block."""

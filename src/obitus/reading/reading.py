@@ -16,7 +16,7 @@ from obitus.reading.files import PACKED, from_place, read_some
 from obitus.reading.lines import LinesOfFile
 from obitus.reading.log_file import LogFile, Titles
 from obitus.reading.marks import HEAD_BYTES, Marks
-from obitus.reading.outcome import BLOCK_BYTES, Outcome, block_end
+from obitus.reading.outcome import READ_BYTES, Outcome, block_end
 
 Form = Literal["auto", "log", "common", "w3c"]
 MANY_BYTES: Final = 24 * 1024 * 1024
@@ -94,7 +94,7 @@ class Reading:
         read = self._file(name, form, identity, start, written_ms)
         rest = from_place(head, opened, read.begin, read.pass_over)
         known = start - read.begin
-        while known > 0 and (block := rest(min(known, BLOCK_BYTES))):
+        while known > 0 and (block := rest(min(known, READ_BYTES))):
             read.feed(block)
             known -= len(block)
         if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1 and not self.options.lines:
@@ -105,7 +105,7 @@ class Reading:
             rest = from_place(head, opened, start)
 
         def on() -> None:
-            while block := rest(BLOCK_BYTES):
+            while block := rest(READ_BYTES):
                 self.outcome.bytes += len(block)
                 read.feed(block)
                 self._progress(len(block))

@@ -8,9 +8,8 @@ from starlette.types import Scope
 
 
 def address_of(scope: Scope) -> str:
-    """Return the address that a request comes from, '' where it is none.
-
-    Behind a proxy that the owner named (``--proxy``) it is the one that the proxy says, which the server has put there.
+    """Return the address of a request's sender, '' where there is none. Behind a proxy named by ``--proxy`` it is
+    the address in the proxy's header, which the server has put there.
     """
     client = scope.get("client")
     if not client:
@@ -22,7 +21,7 @@ def address_of(scope: Scope) -> str:
 
 
 def is_loopback(host: str) -> bool:
-    """Whether a host is reached from this machine only."""
+    """Whether a host is reachable from this machine only."""
     if host == "localhost":
         return True
     try:

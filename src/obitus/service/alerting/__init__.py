@@ -1,1 +1,1 @@
-"""Alerts at work: what happens and what is counted becomes firings, firings become messages, messages are delivered."""
+"""Alerting: events and counts become firings, firings become messages, messages are delivered."""

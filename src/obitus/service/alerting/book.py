@@ -1,4 +1,4 @@
-"""The alert rules as they are used: understood once, with the channels that they tell, and forgotten when somebody changes one."""
+"""The alert rules in use: parsed once, with their channels, and read again when one is changed."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from obitus.store.rows.alerts import AlertRule, Channel
 _log = logging.getLogger("obitus.service")
 
 GOOD_MS: Final = 60_000
-"""A question may ask for times relative to now: it is understood again so often."""
+"""A question may have relative times: it is parsed again at this interval."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +36,7 @@ class Known:
 
 
 class RuleBook:
-    """The rules that hold. Safe to use from several threads."""
+    """The active rules. Safe to use from several threads."""
 
     def __init__(self, records: Records, clock: Clock) -> None:
         self._records, self._clock = records, clock
@@ -46,12 +46,12 @@ class RuleBook:
         self._silences: list[Silence] | None = None
 
     def changed(self) -> None:
-        """Read everything again when it is needed next: a rule, a channel, quiet hours or a silence is another one."""
+        """Read everything again at the next use: a rule, a channel, quiet hours or a silence has changed."""
         with self._lock:
             self._known = self._silences = None
 
     def rules(self) -> list[Known]:
-        """Return the rules that can be understood; the others are said on their page."""
+        """Return the valid rules; errors of the others are shown on their page."""
         now_ms = self._clock.now_ms()
         with self._lock:
             if self._known is None or abs(now_ms - self._read_ms) > GOOD_MS:
@@ -59,7 +59,7 @@ class RuleBook:
             return self._known
 
     def silences(self) -> list[Silence]:
-        """Return the silences that hold, or will."""
+        """Return the active and planned silences."""
         with self._lock:
             if self._silences is None:
                 self._silences = [
@@ -68,7 +68,7 @@ class RuleBook:
             return self._silences
 
     def of(self, rule_id: int) -> Known | None:
-        """Return a rule by its number, None where it holds no more."""
+        """Return a rule by its number, None where it is not active."""
         return next((one for one in self.rules() if one.row.id == rule_id), None)
 
     def _read(self, now_ms: int) -> list[Known]:
@@ -79,7 +79,7 @@ class RuleBook:
             try:
                 condition = read_condition(row.condition, now_ms)
             except QuestionTrouble as trouble:
-                # It was understood when it was kept: the language has changed.
+                # It was valid when it was stored: the language has changed.
                 _log.warning("the alert rule %r cannot be understood any more: %s", row.name, trouble)
                 continue
             its = notified.get(row.id, [])
@@ -95,7 +95,7 @@ class RuleBook:
 
 
 def to_of(some: Sequence[Channel], now_ms: int) -> list[To]:
-    """Return how channels are notified now: whether their person has quiet hours."""
+    """Return the present state of channels: whether their person has quiet hours."""
     found = []
     for channel in some:
         until_ms = None

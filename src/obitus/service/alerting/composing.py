@@ -1,4 +1,4 @@
-"""From firings, as they are kept, to what a message says of them."""
+"""From stored firings to the text of a message."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ class Composer:
     def letter(
         self, message: MessageRow, rows: Sequence[FiringRow], links: dict[int, dict[LinkAct, str]], now_ms: int
     ) -> Letter:
-        """Return what a message says now; ``links`` are the secrets of what can be done with each firing."""
+        """Return the content of a message now; ``links`` are the secrets of each firing's actions."""
         if message.text:
             title, _, text = message.text.partition("\n")
             return Letter(
@@ -75,7 +75,7 @@ class Composer:
         )
 
     def parts(self, rows: Sequence[FiringRow], links: dict[int, dict[LinkAct, str]] | None = None) -> list[Part]:
-        """Return what is said of firings: of one issue together, however many rules it fired."""
+        """Return the descriptions of firings: one for each issue, even if it fired several rules."""
         together: dict[str, list[FiringRow]] = defaultdict(list)
         for row in rows:
             together[firings.subject_of(row.rule_id, row.group_key, row.issue_id)].append(row)
@@ -84,7 +84,7 @@ class Composer:
         return [self._part(some, issues, links or {}) for some in list(together.values())[: MOST_PARTS * 2]]
 
     def search(self, records: dict[str, Any]) -> str:
-        """Return the address of the search that finds what caused a firing; '' where there is none."""
+        """Return the address of the search for the records that caused a firing; '' where there is none."""
         if not records:
             return ""
         kind = str(records.get("kind", "failures"))
@@ -129,7 +129,7 @@ class Composer:
         )
 
     def title(self, row: FiringRow, issue: Issue | None) -> str:
-        """Return what a firing is about, in one line."""
+        """Return the subject of a firing, in one line."""
         if issue is not None:
             return Headline(issue.type, issue.cause, issue.place).title
         key = ", ".join(value or "(none)" for value in firings.key_of(row))
@@ -169,5 +169,5 @@ def _what(row: FiringRow) -> str:
 
 
 def acts_of(row: FiringRow) -> tuple[LinkAct, ...]:
-    """Return what can be done with a firing from its message."""
+    """Return the actions of a firing in its message."""
     return ("accept", "park", "silence") if row.issue_id is not None else ("accept", "silence")

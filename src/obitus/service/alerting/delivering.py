@@ -1,6 +1,6 @@
-"""Delivering messages: each channel has a thread of its own while something waits for it, so that a broken one holds up no other.
-
-A message is noted as begun before it is sent, and as delivered after: killed in between, the service sends it again, under the same id.
+"""Delivering messages: each channel with waiting messages has a thread of its own, so that a broken one holds up no
+other. A message is recorded as begun before it is sent, and as delivered after: after a kill in between, it is sent
+again with the same id.
 """
 
 from __future__ import annotations
@@ -44,16 +44,16 @@ _log = logging.getLogger("obitus.service")
 
 LOOKS_EVERY_S: Final = 0.2
 AT_WORK_MS: Final = MINUTE_MS
-"""After so long a message that was begun is tried again: longer than a try may take."""
+"""After this time a begun message is tried again: longer than a try may take."""
 REFUSED_TRIES: Final = 3
-"""A message that is refused for itself is not tried for a day: others wait behind it."""
+"""Tries of a message that the receiver itself refuses: later ones wait for it."""
 
 
 class Kind(Protocol):
     """A kind of channel."""
 
     def send(self, out: Outgoing) -> str:
-        """Send a message and return what was answered; raises DeliveryTrouble."""
+        """Send a message and return the answer; raises DeliveryTrouble."""
 
 
 class Channels:
@@ -73,7 +73,7 @@ class Channels:
         }
 
     def send(self, channel: Channel, letter: Letter) -> str:
-        """Send a message and return what was answered; raises DeliveryTrouble."""
+        """Send a message and return the answer; raises DeliveryTrouble."""
         try:
             secrets = self.seal.open(f"channel {channel.name}", channel.secrets)
             out = Outgoing(letter, json.loads(channel.settings), secrets, channel.template)
@@ -99,7 +99,7 @@ class Channels:
 
 
 def checked(kind: ChannelKind, settings: dict[str, Any], secrets: dict[str, Any], template: str) -> dict[str, Any]:
-    """Return a channel's settings as they are kept; raises SettingsTrouble."""
+    """Return a channel's settings in their stored form; raises SettingsTrouble."""
     if template and kind != "webhook":
         raise SettingsTrouble("template", "only webhooks have one")
     if kind == "mail":
@@ -112,7 +112,7 @@ def checked(kind: ChannelKind, settings: dict[str, Any], secrets: dict[str, Any]
 
 
 class Delivering:
-    """Delivers what waits. ``settle`` waits until nothing more can be sent now; ``changed`` is told when something was tried."""
+    """Delivers waiting messages. ``settle`` waits until nothing more can be sent now; ``changed`` is called after each try."""
 
     def __init__(self, records: Records, clock: Clock, some: Channels, home: str, changed: Callable[[], None]) -> None:
         self._changed = changed
@@ -126,7 +126,7 @@ class Delivering:
         )
 
     def close(self) -> None:
-        """Stop; what is being sent is finished, or tried again after the next start."""
+        """Stop; a message that is being sent is finished, or tried again after the next start."""
         self.turns.close()
         with self._lock:
             busy = list(self._busy.values())
@@ -134,7 +134,7 @@ class Delivering:
             thread.join(2.0)
 
     def settle(self, timeout_s: float = 30.0) -> bool:
-        """Wait until nothing more can be sent now, and return whether it came to that."""
+        """Wait until nothing more can be sent now, and return whether that was reached."""
         ends_s = time.monotonic() + timeout_s
         while time.monotonic() < ends_s:
             self._turn()
@@ -157,7 +157,7 @@ class Delivering:
                 thread.start()
 
     def _deliver(self, channel_id: int) -> None:
-        """Send what can be sent to one channel, in order."""
+        """Send the messages of one channel that can be sent now, in order."""
         try:
             while not self.turns.stopping.is_set():
                 now_ms = self._clock.now_ms()
@@ -191,7 +191,7 @@ class Delivering:
         except DeliveryTrouble as trouble:
             return self._failed(message, tries, trouble)
         except Exception as error:
-            # Whatever a server answers, this message must not be sent again and again at once.
+            # After any answer this message must not be sent again at once.
             _log.exception("sending to the channel %s broke", channel.name)
             return self._failed(message, tries, DeliveryTrouble(f"{type(error).__name__}: {error}"[:300]))
         writer.run(partial(messages.delivered, number=message.id, answer=answer[:500], now_ms=self._clock.now_ms()))
@@ -213,7 +213,7 @@ class Delivering:
         return self.composer.letter(message, rows, self._links(message, rows, now_ms), now_ms)
 
     def _links(self, message: MessageRow, rows: list[FiringRow], now_ms: int) -> dict[int, dict[LinkAct, str]]:
-        """Return the secrets of what can be done from a message, which are the same whenever it is tried."""
+        """Return the secrets of a message's actions, which are the same at each try."""
         if message.kind not in ("firing", "escalation") or message.channel_kind in ("console", "file"):
             return {}
         found: dict[int, dict[LinkAct, str]] = {}

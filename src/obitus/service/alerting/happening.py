@@ -1,4 +1,4 @@
-"""Rules over events: what happens to issues, rates and quiet failures fires within the second in which it is known."""
+"""Rules over events: changes of issues, rates and quiet failures fire within a second."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ from obitus.store.rows.issues import Issue
 WEEKS_MS: Final = 14 * DAY_MS
 _RELEASE: Final = re.compile(r" in release (\S+)[;.]")
 LATE_MS: Final = DAY_MS
-"""What happened so long before it was reported is history, and wakes nobody."""
+"""An event that is reported later than this after it happened fires nothing."""
 TEXTS: Final = ("type", "cause", "message", "place", "entry_point", "subject")
 KIND_OF: Final[dict[str, Happening]] = {
     "issue-new": "new issue",
@@ -44,7 +44,7 @@ KIND_OF: Final[dict[str, Happening]] = {
 
 @dataclass(frozen=True, slots=True)
 class Occasion:
-    """Something that happened, with all that a rule may ask of it."""
+    """An event, with the fields for rules."""
 
     happening: Happening
     event: str
@@ -57,19 +57,19 @@ class Occasion:
     issue: Issue | None = None
     subject: str = ""
     records: tuple[str, str] = ("runs", "")
-    """Of which kind the records behind it are, and the question that finds them, where it is of no issue."""
+    """The kind of its records, and the question that finds them, where it belongs to no issue."""
     back_ms: int = WEEKS_MS
-    """How far back they lie."""
+    """How far back they are."""
 
 
 class Occasions:
-    """Looks up what is known of what happened."""
+    """Looks up the facts of events."""
 
     def __init__(self, records: Records) -> None:
         self._records = records
 
     def of_event(self, event: Event) -> Occasion | None:
-        """Return what an event is about, None where it is gone."""
+        """Return the subject of an event, None where it was removed."""
         kind, subject = event.kind, event.subject
         if kind == "rate-stepped-up":
             step = history.step(
@@ -90,7 +90,7 @@ class Occasions:
         return self.of_issue(issue, kind, event.time_ms)
 
     def of_issue(self, issue: Issue, kind: str, time_ms: int) -> Occasion:
-        """Return what happened to an issue."""
+        """Return an event of an issue."""
         facts = self._facts(issue)
         reason = {
             "issue-new": f"It failed for the first time in release {issue.began_in or '(none named)'}.",
@@ -139,13 +139,13 @@ class Occasions:
         )  # fmt: skip
 
     def of_quiet(self, quiet: QuietThen) -> Occasion:
-        """Return a quiet failure: of a job that did not run, another kind."""
+        """Return a quiet failure; a late job is a kind of its own."""
         facts = {"app": quiet.app, "environment": quiet.environment, "kind": quiet.kind, "subject": quiet.subject}
         if quiet.kind in ("refused", "silent"):
             facts["entry_point"] = quiet.subject
         happening: Happening = "job late" if quiet.kind == "silent" else "quiet failure"
         kind, asked = question_of(quiet.kind, quiet.app, quiet.subject)
-        # What holds since a release says which; anything else is of the last hours.
+        # One that holds since a release names it; others are of the last hours.
         release = _RELEASE.search(quiet.reason)
         if release is not None:
             asked += f" {term('release', '=', release[1])}"
@@ -175,13 +175,13 @@ class Occasions:
                     content, app=issue.app, environment=latest.environment, received_ms=latest.received_ms
                 )
         except (NotThere, *UNREADABLE):
-            # What was reported is gone: what was counted can be asked for all the same.
+            # The report was removed: counts can still be used.
             pass
         return reported | {name: value for name, value in facts.items() if value not in (None, "")}
 
 
 def fires(known: Known, occasion: Occasion) -> bool:
-    """Whether a rule holds for something that happened."""
+    """Whether a rule holds for an event."""
     condition = known.condition
     return (
         isinstance(condition, Happens)
@@ -191,7 +191,7 @@ def fires(known: Known, occasion: Occasion) -> bool:
 
 
 def fired_of(occasion: Occasion, event_id: int | None) -> Fired:
-    """Return what is kept of a rule that fires for it."""
+    """Return the firing of a rule for it."""
     records: dict[str, Any] = {"what": occasion.happening, "app": occasion.app}
     if occasion.issue is not None:
         records |= {"kind": "issue", "issue": occasion.issue.id}
@@ -228,7 +228,7 @@ class Happenings(Job):
         self._occasions = Occasions(records)
 
     def take(self, event: Event) -> None:
-        """Fire what holds for an event, all of it in one transaction: of one issue that is one message."""
+        """Fire all rules that hold for an event, in one transaction: for one issue that is one message."""
         wanted = [one for one in self._book.rules() if isinstance(one.condition, Happens)]
         if not wanted:
             return
@@ -252,7 +252,7 @@ class Happenings(Job):
 
     @staticmethod
     def _late(occasion: Occasion, now_ms: int) -> str:
-        """Return why nobody is notified although a rule holds: it happened long ago, and was only reported now."""
+        """Return why nobody is notified although a rule holds: it was reported long after it happened."""
         last_ms = occasion.time_ms if occasion.issue is None else occasion.issue.last_ms
         if occasion.event not in ("issue-new", "issue-regressed") or last_ms > now_ms - LATE_MS:
             return ""
@@ -260,7 +260,7 @@ class Happenings(Job):
 
 
 def occasions_between(records: Records, from_ms: int, to_ms: int, kinds: frozenset[Happening]) -> Iterator[Occasion]:
-    """Yield what happened in a span, as far as it is known still, for previews."""
+    """Yield the events in a span, as far as they are kept, for previews."""
     found, reader = Occasions(records), records.reader
     issue_kinds = (
         ("issue-new", history.new_issues),

@@ -35,20 +35,20 @@ LIMIT_S: Final = 8.0
 
 @dataclass(slots=True)
 class Preview:
-    """The firings that there would have been, the latest first, and what the rule is looked at with."""
+    """The firings that the rule would have had, the latest first, and its cost."""
 
     firings: list[Firing] = field(default_factory=list)
     since_ms: int = 0
-    """How far back it could be seen."""
+    """How far back the records go."""
     remark: str = ""
     cost_ms: float = 0.0
-    """What one look costs."""
+    """The cost of one evaluation."""
     now: str = ""
     """Its message as of now."""
 
 
 def preview_of(records: Records, condition: Condition, now_ms: int) -> Preview:
-    """Return what a condition would have done."""
+    """Return the preview of a condition."""
     found = Preview(since_ms=now_ms - BACK_MS)
     started_s = time.thread_time()
     if isinstance(condition, Happens):
@@ -71,7 +71,7 @@ def preview_of(records: Records, condition: Condition, now_ms: int) -> Preview:
 
 
 def _name_issues(records: Records, condition: Measured | Silent, found: Preview) -> None:
-    """Say which issues they are, where groups are issues: a number says nothing."""
+    """Add the titles of issues, where groups are issues."""
     if "issue" not in condition.by:
         return
     at = condition.by.index("issue")
@@ -170,5 +170,5 @@ def folded(courses: Courses, condition: Measured, slot_ms: int) -> Courses:
 
 
 def _first_ms(hours: Courses, from_ms: int) -> int:
-    """Return since when something was counted at all."""
+    """Return since when there are any counts."""
     return min((slot * HOUR_MS for slots in hours.by_key.values() for slot in slots), default=from_ms)

@@ -1,4 +1,4 @@
-"""Bodies by a team's own templates: Jinja2 in its sandbox, in a process beside the service that is ended when it takes too long."""
+"""Bodies by a team's own templates: Jinja2 in its sandbox, in a separate process that is killed when it takes too long."""
 
 from __future__ import annotations
 
@@ -8,16 +8,16 @@ from typing import Any, Final
 from obitus.service.intake.processes import ProcessEnded, Processes
 
 LONGEST_S: Final = 2.0
-"""The processor's time that a template may take: a machine that is busy with something else must not break an alert."""
+"""CPU time that a template may take: not elapsed time, so that a busy machine does not break an alert."""
 GIVEN_UP_S: Final = 30.0
-"""When the process is ended whatever it does, with its start and what it loads."""
+"""Elapsed time after which the process is killed, including its start."""
 MOST_BYTES: Final = 256 * 1024
 MOST_TEMPLATE: Final = 20_000
 MOST_MEMORY: Final = 1024 * 1024 * 1024
 
 
 class TemplateTrouble(Exception):
-    """A template cannot be read, fails, makes too much, or does not end. Says where, and what to do."""
+    """A template is invalid, fails, makes too much output, or does not end. Says where, and what to do."""
 
 
 class Renderer:
@@ -27,7 +27,7 @@ class Renderer:
         self._processes = Processes(1, longest_task_s=GIVEN_UP_S)
 
     def render(self, template: str, data: dict[str, Any], *, is_json: bool) -> str:
-        """Return what a template makes of a message; raises TemplateTrouble."""
+        """Return the output of a template for a message; raises TemplateTrouble."""
         try:
             said, text = self._processes.do(rendered, template, data, is_json)
         except ProcessEnded:
@@ -42,7 +42,7 @@ class Renderer:
 
 
 def rendered(template: str, data: dict[str, Any], is_json: bool) -> tuple[bool, str]:
-    """Return whether a template could be rendered, and what it gives, or what is wrong. Runs in the process beside."""
+    """Return whether a template could be rendered, and the output or the error. Runs in the separate process."""
     import signal
 
     from jinja2 import StrictUndefined, TemplateError, TemplateSyntaxError
@@ -90,7 +90,7 @@ def rendered(template: str, data: dict[str, Any], is_json: bool) -> tuple[bool, 
 
 
 class _TooLong(BaseException):
-    """Not an Exception: a template cannot catch it, and neither can what it calls."""
+    """Not an Exception: neither a template nor its functions can catch it."""
 
 
 def _too_long(*_: object) -> None:

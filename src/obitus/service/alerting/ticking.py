@@ -1,4 +1,4 @@
-"""What is due by the clock: of firings that nobody has accepted others are notified, digests are written, old records removed."""
+"""Periodic work: escalating firings that nobody has accepted, writing digests, removing old records."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ MOST_LISTED: Final = 15
 
 
 class Ticking:
-    """Looks every two seconds what is due."""
+    """Does due work every two seconds."""
 
     def __init__(self, records: Records, clock: Clock, book: RuleBook, home: str) -> None:
         self._records, self._clock, self._book, self._home = records, clock, book, home
@@ -58,7 +58,7 @@ class Ticking:
         self._prune()
 
     def _escalate(self, row: FiringRow, now_ms: int) -> None:
-        """Tell others, unless somebody has taken it up in another way, or it is over."""
+        """Escalate, unless somebody has taken care of it in another way, or it is over."""
         taken = self._taken_up(row)
         known = self._book.of(row.rule_id)
 
@@ -72,7 +72,7 @@ class Ticking:
         self._records.writer.run(write)
 
     def _taken_up(self, row: FiringRow) -> str:
-        """Return in words why nobody has to be notified any more, '' where somebody has."""
+        """Return in words why escalating is not needed any more, '' where it is."""
         if row.over_ms is not None:
             return "over before anybody had to accept it"
         if row.issue_id is None:
@@ -113,7 +113,7 @@ class Ticking:
 
 
 def digest_text(records: Records, end_ms: int, length_ms: int, home: str) -> str:
-    """Return what changed in a day or a week: the title on the first line, then what matters most first."""
+    """Return the changes of a day or a week: the title on the first line, then the most important first."""
     reader = records.reader
     window = Window(end_ms - length_ms, end_ms)
     changes = shifts.changes(reader, window)

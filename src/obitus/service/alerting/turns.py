@@ -1,4 +1,4 @@
-"""Work that is done again and again on a thread of its own, and outlives whatever goes wrong in one turn."""
+"""Periodic work on a thread of its own, which survives errors of a turn."""
 
 from __future__ import annotations
 
@@ -12,9 +12,8 @@ _log = logging.getLogger("obitus.service")
 
 
 class Turns:
-    """Takes a turn whenever ``every_s`` returns that so many seconds have passed since the last.
-
-    ``waits`` is said in the log when the store is in trouble, ``broke`` when anything else went wrong; the next turn comes all the same.
+    """Takes a turn at the interval that ``every_s`` returns. ``waits`` is logged when the store has an error,
+    ``broke`` at any other error; the next turn comes nevertheless.
     """
 
     def __init__(
@@ -25,11 +24,11 @@ class Turns:
         self._thread = threading.Thread(target=self._serve, name=name, daemon=True)
 
     def start(self) -> None:
-        """Take turns from now on."""
+        """Start."""
         self._thread.start()
 
     def close(self) -> None:
-        """Stop after the turn that it is at."""
+        """Stop after the present turn."""
         self.stopping.set()
         if self._thread.is_alive():
             self._thread.join()

@@ -1,4 +1,5 @@
-"""Rules over windows: what came is counted for each of them, and those whose time has come are looked at. One thread; a tenth of one core at most."""
+"""Rules over windows: new records are counted for each of them, and those that are due are evaluated. One thread,
+with at most a tenth of one core."""
 
 from __future__ import annotations
 
@@ -43,21 +44,21 @@ _log = logging.getLogger("obitus.service")
 
 TURN_S: Final = 10.0
 MOST_FIRINGS: Final = 50
-"""Groups that one rule fires for in one turn, those farthest over their limit first: all of a hundred thousand users are no alert."""
+"""Most groups for which one rule fires in one turn, those farthest over their limit first."""
 COURSE: Final = 40
 KNOWN_MS: Final = 14 * DAY_MS
-"""What came in this time is missed when it stays away."""
+"""Groups that came within this time are expected to come again."""
 KNOWN_FOR_S: Final = 300.0
 PRUNE_EVERY_S: Final = 600.0
 
 
 @dataclass(slots=True)
 class _State:
-    """What is remembered of a rule between its turns."""
+    """The state of a rule between its evaluations."""
 
     due_ms: int = 0
     missed: dict[Key, int] = field(default_factory=dict)
-    """How many times in a row an open firing has not held."""
+    """How often in a row an open firing has not held."""
     took_s: float = 0.0
     looks: int = 0
     before: dict[Key, int] = field(default_factory=dict)
@@ -65,7 +66,7 @@ class _State:
 
 
 class Windows:
-    """Counts and looks. ``look`` takes a turn at once, for whoever wants to wait for it."""
+    """Counts and evaluates. ``look`` takes a turn at once, for callers that wait for it."""
 
     def __init__(self, records: Records, clock: Clock, book: RuleBook) -> None:
         self._records, self._clock, self._book = records, clock, book
@@ -73,7 +74,7 @@ class Windows:
         self._turn = threading.Lock()
         self._prunes_next_s = 0.0
         self.spent_s, self.looks = 0.0, 0
-        """Processor time in seconds that all turns took, and how many looks at rules there were, since the start."""
+        """CPU time in seconds of all turns, and the number of evaluations, since the start."""
         self._spent_last_s = 0.0
         self.turns = Turns(
             "obitus-alert-windows",
@@ -85,17 +86,17 @@ class Windows:
         )
 
     def look(self) -> None:
-        """Count what came, and look at every rule now."""
+        """Count new records, and evaluate every rule now."""
         with self._turn:
             self._take_turn(every=True)
 
     def cost_ms(self, rule_id: int) -> float | None:
-        """Return how long a look at a rule takes on average, in milliseconds; None where it was not looked at yet."""
+        """Return the average time of an evaluation of a rule, in milliseconds; None before the first."""
         state = self._states.get(rule_id)
         return 1000 * state.took_s / state.looks if state is not None and state.looks else None
 
     def look_when_due(self) -> None:
-        """Take the turn that is due: count what came, and look at each rule whose time has come."""
+        """Take a turn: count new records, and evaluate each rule that is due."""
         started_s = time.thread_time()
         try:
             with self._turn:
@@ -113,7 +114,7 @@ class Windows:
         names = names_in(self._records.reader)
         counted = {one.row.id: counted_of(one) for one in known}
         if self._count(known, {number: one for number, one in counted.items() if one is not None}, names, now_ms):
-            # What began to be counted says since when.
+            # New counts have a beginning.
             known = [one for one in self._book.rules() if one.row.id in counted]
         open_ones: dict[int, dict[Key, FiringRow]] = {}
         for row in firings.open_ones(self._records.reader):
@@ -123,14 +124,14 @@ class Windows:
             if self.turns.stopping.is_set():
                 return
             wait_ms = interval_ms(one.condition) - 1000  # type: ignore[arg-type]
-            # A clock that went back must not put a rule off.
+            # A clock that went back must not delay a rule.
             if every or not 0 < state.due_ms - now_ms <= wait_ms:
                 state.due_ms = now_ms + wait_ms
                 self._look_at(one, counted[one.row.id], state, open_ones.get(one.row.id, {}), names, now_ms)
         self._prune([one for one in counted.values() if one is not None], now_ms)
 
     def _count(self, known: Sequence[Known], counted: dict[int, Counted], names: Names, now_ms: int) -> bool:
-        """Count what came since the last turn for rules that count on, and what came before for those that begin; return whether any did."""
+        """Count records since the last turn, and for new rules earlier records; return whether any rule is new."""
         reader, days, writer = self._records.reader, self._records.days, self._records.writer
         if not counted:
             return False
@@ -191,7 +192,7 @@ class Windows:
         return stayed_away(condition, kept, now_ms)
 
     def _known_since(self, condition: Silent, state: _State, now_ms: int) -> int:
-        """Return from when on is looked for what came: far back now and then, a window between."""
+        """Return from when on groups are searched: far back now and then, a window in between."""
         if time.monotonic() - state.before_s >= KNOWN_FOR_S:
             state.before_s = time.monotonic()
             return now_ms - KNOWN_MS
@@ -207,7 +208,7 @@ class Windows:
         names: Names,
         now_ms: int,
     ) -> None:
-        """Begin firings, let them go on, and end them."""
+        """Begin, continue and end firings."""
         condition = known.condition
         assert isinstance(condition, Measured | Silent)
         begins = [(key, judged) for key, judged in found.items() if judged.holds and key not in open_ones]
@@ -287,7 +288,7 @@ _FIRST: Final = "SELECT COALESCE(MIN(earliest_ms), 0) FROM days WHERE reports > 
 
 
 def counted_of(known: Known) -> Counted | None:
-    """Return a rule as it is counted for; None where what it wants is counted anyway."""
+    """Return a rule for counting; None where its records are counted anyway."""
     condition = known.condition
     if isinstance(condition, Measured) and condition.source != "runs":
         return Counted(known.row.id, known.row.changed_ms, condition)
@@ -303,9 +304,8 @@ def look_at(
     since_ms: int | None,
     also: set[Key],
 ) -> tuple[dict[Key, Judged], Courses]:
-    """Return how the window that ends now is judged, for each group, and the course before it.
-
-    ``also`` are groups to be judged whether anything came of them or not.
+    """Return the judgement of the window that ends now, for each group, and the values before it. ``also`` are
+    groups to be judged even without records.
     """
     slot_ms = slot_ms_of(condition)
     within = window_slots(condition, now_ms, slot_ms)
@@ -316,7 +316,7 @@ def look_at(
     courses = amounts_in(records, condition, rule, names, range(first, last + 1), slot_ms)
     keys = set(courses.by_key) | also | (set() if condition.by else {()})
     if condition.is_over:
-        # What nothing came of in the window is over nothing.
+        # Groups without records in the window are over no limit.
         keys = {key for key in keys if key in also or any(slot in courses.by_key.get(key, {}) for slot in within)} | (
             set() if condition.by else {()}
         )
@@ -337,7 +337,7 @@ def _beside_usual(
     since_ms: int | None,
     keys: set[Key],
 ) -> dict[Key, Judged]:
-    # Of a time from which nothing was ever reported nothing is usual.
+    # Times before the first report have no usual amounts.
     first_ms = records.reader.value(int, _FIRST)
     # Hours are kept for five weeks.
     counted_since_ms = max(
@@ -347,7 +347,7 @@ def _beside_usual(
     earlier = [
         one for start_ms, end_ms in windows for one in earlier_windows(end_ms, end_ms - start_ms, counted_since_ms)
     ]
-    # What was usual then, for those of them that may have stood out themselves.
+    # The usual amounts of then, for windows that may have been outliers themselves.
     before = [
         one for start_ms, end_ms in earlier for one in earlier_windows(end_ms, end_ms - start_ms, counted_since_ms)
     ]
@@ -365,7 +365,7 @@ def _beside_usual(
 def amounts_in(
     records: Records, condition: Measured, rule: Counted | None, names: Names, slots: Sequence[int], slot_ms: int
 ) -> Courses:
-    """Return what a condition comes to in some slots, from what was counted."""
+    """Return the amounts of a condition in some slots, from the counts."""
     if not slots:
         return Courses()
     if rule is None:
@@ -383,7 +383,7 @@ def amounts_in(
 
 
 def pinned_by(condition: Measured | Silent, key: Key) -> dict[str, str]:
-    """Return the fields whose values are certain: those of the group, and those that the question asks for exactly."""
+    """Return the fields with known values: those of the group, and those that the question requires exactly."""
     found: dict[str, str] = {}
     node = condition.node
     for one in node.parts if isinstance(node, All) else (node,):
@@ -395,7 +395,7 @@ def pinned_by(condition: Measured | Silent, key: Key) -> dict[str, str]:
 def records_of(
     condition: Measured | Silent, key: Key, now_ms: int, window: tuple[int, int] | None = None
 ) -> dict[str, Any]:
-    """Return the search that finds what caused a firing: the question, the group, and the window."""
+    """Return the search for the records that caused a firing: the question, the group, and the window."""
     grouped = [
         term(name, "=", value)
         for name, value in zip(condition.by, key, strict=False)
@@ -422,7 +422,7 @@ def records_of(
 
 
 def course_of(condition: Measured | Silent, courses: Courses, key: Key, now_ms: int) -> list[float]:
-    """Return the values of the slots before now, for a picture."""
+    """Return the values of the slots before now, for a chart."""
     if isinstance(condition, Silent):
         return []
     slots, slot_ms = courses.by_key.get(key, {}), slot_ms_of(condition)
@@ -439,7 +439,7 @@ def _worst(condition: Measured | Silent, worst: float | None, value: float | Non
 
 
 def every_said(condition: Measured | Silent) -> str:
-    """Say how often a condition is looked at."""
+    """Write how often a condition is evaluated."""
     return f"every {span(interval_ms(condition))}"
 
 

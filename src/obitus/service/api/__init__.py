@@ -1,1 +1,1 @@
-"""What people and commands ask and decide: routes, what they answer with, and the problems they answer instead."""
+"""The API for people and commands: routes, the models of answers, and problems."""

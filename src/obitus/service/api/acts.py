@@ -25,7 +25,7 @@ router = APIRouter(prefix="/api", tags=["people"], responses=described("not-sign
 AT_ONCE: Final = 500
 LAST: Final = 2**62
 COLUMNS: Final = ["time", "person", "act", "subject"]
-"""What stands in the file of each act."""
+"""The columns of the file."""
 Kind = Annotated[str, Query(alias="act", max_length=100, description="Only acts of this kind.")]
 By = Annotated[str, Query(max_length=60, description="Only what this person did.")]
 Since = Annotated[str | None, Query(max_length=40, description="From this time on, RFC 3339 with an offset.")]
@@ -69,7 +69,7 @@ def acts_file(
     since: Since = None,
     until: Until = None,
 ) -> StreamingResponse:
-    """Stream the whole record, or what of it is asked for."""
+    """Stream the whole record, or the selected part."""
     span_ms = _span(since, until)
     noted.note(person, "exported", f"the record of acts as {form}")
     return as_file(_every(records, act, by, span_ms), COLUMNS, form, "acts")

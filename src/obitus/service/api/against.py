@@ -1,4 +1,4 @@
-"""``/api/failures/{id}/turning`` and ``/api/in-common``: failing runs held against healthy ones of the same entry points."""
+"""``/api/failures/{id}/turning`` and ``/api/in-common``: failing runs compared with healthy ones of the same entry points."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ HOUR: Final = "hour of the day, UTC"
 
 
 class StepSide(BaseModel):
-    """A step of one of two runs that are held side by side."""
+    """A step of one of two compared runs."""
 
     said: str
     outcome: str
@@ -51,7 +51,7 @@ class StepSide(BaseModel):
 
 
 class SideBySide(BaseModel):
-    """What stands in one line of both: null where only the other has it."""
+    """One line of both runs: null where only the other has the step."""
 
     here: StepSide | None
     healthy: StepSide | None
@@ -59,7 +59,7 @@ class SideBySide(BaseModel):
 
 
 class DifferenceAnswer(BaseModel):
-    """Something that the failing run does unlike healthy ones."""
+    """A difference of the failing run from healthy ones."""
 
     kind: Literal["missing", "added", "otherwise", "slower"]
     step: int = Field(description="The step of the run that it is, from 0, or before which something is missing.")
@@ -69,7 +69,7 @@ class DifferenceAnswer(BaseModel):
 
 
 class TurningAnswer(BaseModel):
-    """Where a failing run left the path that healthy runs take."""
+    """Where a failing run differs from healthy runs."""
 
     said: str
     found: bool
@@ -106,7 +106,7 @@ class InCommonAnswer(BaseModel):
 
 @router.get("/failures/{id}/turning", summary="Where it left the good path", responses=described("not-found"))
 def turning(records: TheRecords, id: uuid.UUID) -> TurningAnswer:
-    """Hold the steps of a failing run against healthy runs of its entry point; say the first step that is otherwise."""
+    """Compare the steps of a failing run with healthy runs of its entry point; return the first step that differs."""
     failure = issues.failure_with_id(records.reader, id.bytes)
     content = records.evidence.content(failure.seq)
     if content is None:
@@ -142,7 +142,7 @@ def in_common(
     issue: Annotated[int | None, Query(ge=1, le=2**62, description="The failing runs of this issue.")] = None,
     question: Question = None,
 ) -> InCommonAnswer:
-    """Hold the failing runs of an issue, or those that a question means, against healthy runs of the same entry points."""
+    """Compare the failing runs of an issue, or those of a question, with healthy runs of the same entry points."""
     node = asked_for(window, understood(question, clock))
     only: set[str] | None = None
     if issue is not None:
@@ -184,7 +184,7 @@ def _of_point(app: str, entry_points: list[str], outcome: str) -> Node:
 
 
 def _rows(records: Records, node: Node, from_ms: int, to_ms: int, most: int) -> list[Record]:
-    """Return runs that a question means, the newest first."""
+    """Return runs that match a question, the newest first."""
     page = find(records.reader, records.days, "run", node, from_ms, to_ms, most=most)
     return records_of(records.days, "run", page.names, page.rows)
 
@@ -203,14 +203,14 @@ def _run_with(records: Records, run_id: str, time_ms: int) -> dict[str, Any] | N
 
 
 def _runs_of_issue(records: Records, issue: int, window: Window) -> set[str]:
-    """Return the ids of the runs that the newest failures of an issue belong to."""
+    """Return the ids of the runs of an issue's newest failures."""
     rows = issues.failures(records.reader, issue, window, limit=MOST_FAILING)
     contents = records.evidence.contents(row.seq for row in rows)
     return {str(run["id"]).lower() for content in contents if content and (run := content.get("run") or {}).get("id")}
 
 
 def _stands_for(records: Records, now_ms: int, window: Window) -> dict[tuple[str, str], float]:
-    """Return by app and entry point for how many healthy runs each that was sent whole stands."""
+    """Return by app and entry point how many healthy runs each one that was sent whole represents."""
     return calls.healthy_weights(records.reader, slots_of(window, now_ms), window)
 
 

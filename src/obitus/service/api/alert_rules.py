@@ -1,4 +1,4 @@
-"""``/api/alert-rules``: what people want to be woken for, each with what it would have done, one by one or from a file."""
+"""``/api/alert-rules``: alert rules, each with a preview, one by one or from a file."""
 
 from __future__ import annotations
 
@@ -109,7 +109,7 @@ class AlertFileOrder(BaseModel):
 
 
 class AlertRuleAnswer(BaseModel):
-    """An alert rule that holds."""
+    """An active alert rule."""
 
     number: int
     name: str
@@ -133,13 +133,13 @@ class AlertRuleAnswer(BaseModel):
 
 
 class AlertRulesAnswer(BaseModel):
-    """The rules that hold, by name."""
+    """The active rules, by name."""
 
     rules: list[AlertRuleAnswer]
 
 
 class WouldFire(BaseModel):
-    """One time that a rule would have fired."""
+    """One firing that a rule would have had."""
 
     begun: answers.Time
     over: answers.Time | None
@@ -149,7 +149,7 @@ class WouldFire(BaseModel):
 
 
 class AlertPreview(BaseModel):
-    """What a rule would have done in the last 14 days."""
+    """The preview of a rule over the last 14 days."""
 
     said: str = Field(description="The condition, in words.")
     summary: str = Field(description="`Would have fired 3 times in 14 days: …`")
@@ -163,7 +163,7 @@ class AlertPreview(BaseModel):
 
 
 class PlanStep(BaseModel):
-    """What a file does with one rule."""
+    """The change of one rule by a file."""
 
     name: str
     act: Literal["add", "change", "keep", "end", "leave"]
@@ -171,7 +171,7 @@ class PlanStep(BaseModel):
 
 
 class PlanAnswer(BaseModel):
-    """What a file of rules would do, or has done."""
+    """The changes that a file of rules would make, or has made."""
 
     done: bool
     steps: list[PlanStep]
@@ -180,7 +180,7 @@ class PlanAnswer(BaseModel):
 
 @router.get("", summary="Alert rules")
 def alert_rules(records: TheRecords, clock: TheClock, windows: TheWindows) -> AlertRulesAnswer:
-    """Return the rules that hold, and how often each fired of late."""
+    """Return the active rules, and how often each fired recently."""
     notified, now_ms = rules.channels_of(records.reader), clock.now_ms()
     fired: dict[int, list[int]] = {}
     for row in firings.latest(records.reader, now_ms - COUNTED_MS, now_ms + DAY_MS, most=10_000):
@@ -233,7 +233,7 @@ def change(
     name: RuleName,
     order: AlertRuleOrder,
 ) -> AlertRuleAnswer:
-    """Change a rule. One with another condition starts over: what it fired stays, and is over."""
+    """Change a rule. With another condition it starts again: its firings stay, and are over."""
     wanted = _checked(records, name, order, clock.now_ms())
     acts.do(person.id, "changed alert rule", name, lambda c: rules.change(c, wanted, person.id, clock.now_ms()))
     book.changed()
@@ -252,7 +252,7 @@ def end(clock: TheClock, acts: TheActs, book: TheRuleBook, person: SignedIn, nam
 def apply(
     records: TheRecords, clock: TheClock, acts: TheActs, book: TheRuleBook, person: SignedIn, order: AlertFileOrder
 ) -> PlanAnswer:
-    """Say what a file of rules would change, and change it unless only the plan is asked for. All of it is done, or nothing."""
+    """Return the changes of a file of rules, and make them unless only the plan is requested. All changes are made, or none."""
     now_ms = clock.now_ms()
     try:
         wanted = read_file(order.text, order.source)

@@ -1,4 +1,4 @@
-"""``/api/alerts``: what fired, why, who was notified, how each delivery went; silences; and what a link in a message does."""
+"""``/api/alerts``: firings, their reasons, recipients and deliveries; silences; and the links in messages."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ AllRecords = Annotated[OpenRecords, part("records")]
 
 
 class FiringAnswer(BaseModel):
-    """One time that a rule held, and what became of it."""
+    """A firing of a rule."""
 
     number: int
     rule: str
@@ -95,7 +95,7 @@ class AcceptAnswer(BaseModel):
 
 
 class SilenceOrder(BaseModel):
-    """A time in which rules send nothing. What is not named is silenced whatever it is."""
+    """A time in which rules send nothing. A field that is not named is not a limit."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -128,13 +128,13 @@ class SilenceAnswer(BaseModel):
 
 
 class SilencesAnswer(BaseModel):
-    """The silences that hold, or will."""
+    """Active and planned silences."""
 
     silences: list[SilenceAnswer]
 
 
 class AlertLinkOrder(BaseModel):
-    """What stands behind the sign # in a link."""
+    """The part of a link after `#`."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -142,7 +142,7 @@ class AlertLinkOrder(BaseModel):
 
 
 class AlertLinkAnswer(BaseModel):
-    """What a link does, before it does it."""
+    """The action of a link, before it is used."""
 
     act: LinkAct
     asks: str = Field(description="What will be done, as a question.")
@@ -167,7 +167,7 @@ def alerts(
     rule: Annotated[str | None, Query(max_length=60)] = None,
     issue: Annotated[int | None, Query(ge=1, le=2**62)] = None,
 ) -> FiringsAnswer:
-    """Return what fired in a window, and what is not over whenever it began; with how each message went."""
+    """Return the firings of a window, and all that are not over; with the delivery of each message."""
     rows = firings.latest(records.reader, window.from_ms, window.to_ms, rule=rule, issue=issue)
     still = [
         row for row in firings.open_ones(records.reader) if rule in (None, row.rule) and issue in (None, row.issue_id)
@@ -179,13 +179,13 @@ def alerts(
 
 @router.get("/alerts/{number}", summary="One firing", responses=described("not-found"))
 def alert(records: TheRecords, delivering: TheDelivering, number: Number) -> FiringAnswer:
-    """Return one firing: the rule, the value, what led to it, who was notified, and how each delivery went."""
+    """Return one firing: the rule, the value, its cause, the recipients, and each delivery."""
     return _firings(records, delivering.composer, [firings.firing(records.reader, number)])[0]
 
 
 @router.post("/alerts/{number}/accept", summary="Take care of it", responses=described("not-found"))
 def accept(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number) -> AcceptAnswer:
-    """Say that somebody takes care of a firing: nobody else is notified. Its issue is another matter, and stays as it is."""
+    """Accept a firing: nobody else is notified. Its issue is not changed."""
     firings.firing(records.reader, number)
     now_ms = clock.now_ms()
     first = acts.do(person.id, "accepted alert", str(number), lambda c: firings.accept(c, number, person.name, now_ms))
@@ -194,7 +194,7 @@ def accept(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn
 
 @router.get("/silences", summary="Silences")
 def silences(records: TheRecords, clock: TheClock) -> SilencesAnswer:
-    """Return the silences that hold, or will."""
+    """Return active and planned silences."""
     now_ms = clock.now_ms()
     return SilencesAnswer(silences=[_silence(row, now_ms) for row in rules.silences(records.reader, now_ms)])
 
@@ -208,7 +208,8 @@ def silences(records: TheRecords, clock: TheClock) -> SilencesAnswer:
 def silence(
     records: TheRecords, clock: TheClock, acts: TheActs, book: TheRuleBook, person: SignedIn, order: SilenceOrder
 ) -> SilenceAnswer:
-    """Let rules send nothing for a time, with a reason: now, or while there is maintenance. It ends by itself. What fires is noted."""
+    """Let rules send nothing for a time, with a reason: now, or while there is maintenance. It ends by itself.
+    Firings are recorded."""
     now_ms = clock.now_ms()
     start_ms, end_ms = _span(order, now_ms)
     rule_id = None if order.rule is None else rules.named(records.reader, order.rule).id
@@ -253,7 +254,7 @@ def end_silence(
 def look_at_link(
     records: AllRecords, clock: TheClock, delivering: TheDelivering, order: AlertLinkOrder
 ) -> AlertLinkAnswer:
-    """Say what a link would do, and do nothing. Whoever has the link need not be signed in."""
+    """Return the action of a link without doing it. No sign-in is needed."""
     link, row, issue = _linked(records, order.secret)
     why_not = _why_not(link, clock.now_ms())
     return AlertLinkAnswer(
@@ -274,7 +275,7 @@ def look_at_link(
 def use_link(
     records: AllRecords, clock: TheClock, acts: TheActs, book: TheRuleBook, order: AlertLinkOrder
 ) -> AlertLinkUsed:
-    """Accept, park or silence, once. It is on record as done by the link."""
+    """Do the action of a link, once: accept, park or silence. It is recorded as done by the link."""
     link, row, issue = _linked(records, order.secret)
     now_ms = clock.now_ms()
     if why_not := _why_not(link, now_ms):

@@ -1,4 +1,4 @@
-"""Every error leaves as a problem: ours, the store's, the framework's, and those that nobody foresaw."""
+"""Every error is answered as a problem: ours, the store's, the framework's, and unexpected ones."""
 
 from __future__ import annotations
 
@@ -16,9 +16,8 @@ from obitus.store.errors import StoreError
 
 
 def add_handlers(app: FastAPI, nowhere: Callable[[Request], Response]) -> None:
-    """Let every error leave as a problem: ours, the store's, the framework's, and those that nobody foresaw.
-
-    Where there is nothing at all, a person with a browser gets ``nowhere``: they can do nothing with a problem.
+    """Answer every error as a problem: ours, the store's, the framework's, and unexpected ones. For an unknown path
+    a person with a browser gets the page ``nowhere`` instead.
     """
 
     @app.exception_handler(Exception)
@@ -50,7 +49,7 @@ def add_handlers(app: FastAPI, nowhere: Callable[[Request], Response]) -> None:
         answer = Problem(slug, f"{request.method} {request.url.path}: {error.detail}.").response()
         answer.headers.update(error.headers or {})
         if error.status_code == 405:
-            # The framework names the methods of the first route of that path alone.
+            # The framework names only the methods of the first route of that path.
             allowed = {
                 method
                 for route in app.routes
@@ -62,6 +61,6 @@ def add_handlers(app: FastAPI, nowhere: Callable[[Request], Response]) -> None:
 
 
 def _is_a_person(request: Request) -> bool:
-    """Whether somebody followed a link, or typed an address: not one of the API."""
+    """Whether a person followed a link or typed an address that is not one of the API."""
     wanted = request.headers.get("accept", "")
     return request.method == "GET" and "text/html" in wanted and not request.url.path.startswith(f"/{SHARED}/")

@@ -1,4 +1,5 @@
-"""What the API answers with: the models that its OpenAPI description, and the console's types, are made from. Those of many routes stand here."""
+"""What the API answers with: the models that its OpenAPI description, and the console's types, are made from. Models
+of several routes are here."""
 
 from __future__ import annotations
 
@@ -22,16 +23,15 @@ class SpanAnswer(BaseModel):
 
 
 class WindowAnswer(BaseModel):
-    """The window that was looked at."""
+    """The window of the answer."""
 
     start: Time
     end: Time
 
 
 class AsKept:
-    """A part of a report, as it was checked when it came; handed on as it is, and described by the model that checked it.
-
-    What was kept by an earlier version may have its names.
+    """A part of a report, as it was checked when it came; passed on unchanged, and described by the model that
+    checked it. Reports stored by an earlier version may have other names.
     """
 
     def __init__(self, model: type[BaseModel]) -> None:
@@ -49,7 +49,7 @@ class Done(BaseModel):
 
 
 class HealthAnswer(BaseModel):
-    """Whether the service lives, whether it is ready to take reports, and why not."""
+    """Whether the service lives, whether it is ready to store reports, and why not."""
 
     live: bool
     ready: bool

@@ -1,4 +1,4 @@
-"""What the API answers with about apps, their keys and what is hidden of their reports."""
+"""Models of answers about apps, their keys and redaction."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from obitus.service.api.answers import Time
 
 
 class KeyDayAnswer(BaseModel):
-    """What came with a key since midnight, UTC, and how much may come in a day; beyond it reports are refused until the day ends."""
+    """The use of a key since midnight, UTC, and its bound for a day; beyond it reports are refused until the day ends."""
 
     reports: int
     bytes: int = Field(description="Of bodies as they were sent: compressed, where they were.")
@@ -71,7 +71,7 @@ class AppAnswer(BaseModel):
 
 
 class SetUpStep(BaseModel):
-    """One thing to do when an app is set up."""
+    """One step of setting up an app."""
 
     title: str
     lines: str
@@ -108,7 +108,7 @@ class RedactionExample(BaseModel):
 
 
 class RedactionPreview(BaseModel):
-    """What a redaction rule would have hidden in the latest reports."""
+    """The preview of a redaction rule on the latest reports."""
 
     rule: str
     reports_looked_at: int

@@ -75,7 +75,7 @@ class NewKey(BaseModel):
 
 
 class KeyDay(BaseModel):
-    """How much may come with a key in a day; null for what holds for all keys."""
+    """The bounds of a key for a day; null for the usual ones."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -106,7 +106,7 @@ def apps(records: TheRecords, intake: TheIntake) -> app_answers.AppsAnswer:
 
 @router.get("/apps/{name}", summary="One app", responses=described("not-found"))
 def app(records: TheRecords, intake: TheIntake, name: AppName) -> app_answers.AppAnswer:
-    """Return one app; its first report and its latest refusal tell whether reports arrive."""
+    """Return one app; its first report and its latest refusal show whether reports arrive."""
     row = store.app_named(records.reader, name)
     return _answer(intake, row, store.keys(records.reader, row.id), store.releases(records.reader, row.id))
 
@@ -131,7 +131,7 @@ def add_app(
 
 @router.delete("/apps/{name}", summary="Remove an app", responses=described("not-found", "foreign-origin"))
 def remove(clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, name: AppName) -> answers.Done:
-    """Remove an app for good: its keys are revoked and its issues gone at once, and what it reported is deleted bit by bit."""
+    """Remove an app for good: its keys are revoked and its issues removed at once, and its reports are deleted in the background."""
     now_ms = clock.now_ms()
 
     acts.do(person.id, "removed app", name, lambda c: removing.hide(c, name, now_ms))
@@ -176,7 +176,7 @@ def revoke(
     name: AppName,
     key: Annotated[int, Path(ge=1, le=2**62)],
 ) -> answers.Done:
-    """Revoke a key for good; what comes with it from now on is refused."""
+    """Revoke a key for good; reports with it are refused from now on."""
     row = store.app_named(records.reader, name)
     now_ms = clock.now_ms()
     acts.do(person.id, "revoked key", f"{name} {key}", lambda c: store.revoke_key(c, row.id, key, now_ms))
@@ -196,7 +196,7 @@ def bound_key(
     key: Annotated[int, Path(ge=1, le=2**62)],
     order: KeyDay,
 ) -> app_answers.AppAnswer:
-    """Say how many reports and bytes may come with a key in a day. It holds at once, also for what came today."""
+    """Set how many reports and bytes may come with a key in a day. It takes effect at once, for today's reports too."""
     row = store.app_named(records.reader, name)
     what = ", ".join(
         f"{'what holds for all' if value is None else f'{value:,}'} {unit} a day"
@@ -266,7 +266,7 @@ def _new_key(
 
 
 def _origins(order: NewKey) -> list[str]:
-    """Return the origins that a key is for, as browsers write them; raises a problem."""
+    """Return the origins of a key, as browsers write them; raises a problem."""
     if order.origins and (order.may_add_apps or order.may_deploy):
         raise Problem("bad-field", "A key for pages is read by everybody: it may only report.", field="origins")
     found = []

@@ -1,4 +1,4 @@
-"""Rows as files to keep: CSV (RFC 4180) or a JSON object a line, streamed as they are read."""
+"""Rows as files: CSV (RFC 4180) or a JSON object a line, streamed as they are read."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ Form = Annotated[FormName, Query(description="One line a row: CSV (RFC 4180), or
 
 
 def as_file(rows: Iterator[dict[str, Any]], columns: list[str] | None, form: FormName, name: str) -> StreamingResponse:
-    """Return rows as a file of that name, without an ending; CSV needs columns. None of it is held in memory."""
+    """Return rows as a file with that name, without a suffix; CSV needs columns. The file is not held in memory."""
     return StreamingResponse(
         _as_csv(rows, columns or []) if form == "csv" else _as_ndjson(rows, columns),
         media_type=CSV if form == "csv" else NDJSON,
@@ -51,7 +51,7 @@ def _as_csv(rows: Iterator[dict[str, Any]], columns: list[str]) -> Iterator[str]
 
 
 def _cell(value: Any) -> str:
-    """Return a value as it stands in a cell. A spreadsheet would carry out a text that begins like a formula."""
+    """Return a value for a cell. A spreadsheet would run a text that begins like a formula."""
     if value is None:
         return ""
     text = value_text(value)

@@ -1,4 +1,4 @@
-"""What requests ask with: a window, a question, a page of an answer."""
+"""Parameters of requests: a window, a question, a page of an answer."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ def the_window(
     environment: Annotated[str | None, Query(max_length=100, description="Only this environment.")] = None,
     release: Annotated[str | None, Query(max_length=300, description="Only failures of this release.")] = None,
 ) -> Window:
-    """Return the span of time and the narrowing that a request asks for."""
+    """Return the span of time and the filters of a request."""
     end_ms = time_in_query(end, "end") if end else clock.now_ms() + 1
     if start:
         start_ms = time_in_query(start, "start")
@@ -64,17 +64,17 @@ def understood(question: str | None, clock: Clock) -> Node | None:
 
 
 def bad_question(trouble: QuestionTrouble, field: str = "question") -> Problem:
-    """Return what is answered where a text is no question, with the place where it stops to be one."""
+    """Return the problem for an invalid question, with the position of the error."""
     return Problem("bad-question", str(trouble), field=field, position=trouble.position)
 
 
 def closed(value: int, row_id: int, what: str) -> str:
-    """Return a cursor: the value that a list is ordered by and the number of its last row."""
+    """Return a cursor: the sort value and the number of a list's last row."""
     return base64.urlsafe_b64encode(json.dumps([what, value, row_id]).encode()).decode()
 
 
 def opened(cursor: str | None, what: str) -> tuple[int, int] | None:
-    """Return what a cursor for this list says; raises the problem ``bad-cursor``."""
+    """Parse a cursor of this list; raises the problem ``bad-cursor``."""
     if cursor is None:
         return None
     try:

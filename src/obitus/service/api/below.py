@@ -1,4 +1,4 @@
-"""Below the app: what an access log says of a request, held against what the apps say of it."""
+"""Below the app: a request in an access log, compared with the reports of apps."""
 
 from __future__ import annotations
 
@@ -21,7 +21,8 @@ from obitus.store.records import Records
 
 SECOND_MS: Final = 1_000
 APART_MS: Final = 2 * SECOND_MS
-"""How far the time of an access log may lie from that of the app: it is written to the second, and before or after the answer."""
+"""The largest difference between the times of an access log and of the app: the log has whole seconds, from before
+or after the answer."""
 LONGEST_MS: Final = 120 * SECOND_MS
 MOST_NEAR: Final = 200
 MOST_LOOKED_AT: Final = 40
@@ -29,7 +30,7 @@ LIMIT_S: Final = 2.0
 
 
 class WellBefore(BaseModel):
-    """The same request answered well before, to compare with."""
+    """The same request, answered successfully before, to compare with."""
 
     run: str = Field(description="The id of the run.")
     time: Time
@@ -39,16 +40,16 @@ class WellBefore(BaseModel):
 
 @dataclass
 class Below:
-    """What is known of a request beside the line of the access log."""
+    """Facts about a request in addition to the line of the access log."""
 
     run: str | None = None
-    """The id of the app's run, where one knows the request."""
+    """The id of the app's run, where there is one."""
     notes: list[str] = field(default_factory=list)
     well: WellBefore | None = None
 
 
 def below_the_app(records: Records, reported: Reported) -> Below | None:
-    """Say what became of a request of an access log; None where the report is none."""
+    """Return the facts about a request of an access log; None where the report is none."""
     content = reported.content
     if content.get("kind") != "run" or ACCESS_LOG not in (content.get("attributes") or {}):
         return None
@@ -78,7 +79,7 @@ def _runs(records: Records, node: Node, span: tuple[int, int], most: int) -> lis
 
 
 def _near(records: Records, own: str, method: str, path: str, span: tuple[int, int]) -> tuple[str, str] | None:
-    """Return the app and the id of a run of another app that answered the same request just then."""
+    """Return the app and the id of a run of another app that answered the same request at that time."""
     if not path:
         return None
     node = All((Not(Compare("app", "=", own)), Compare("request", "~", path)))
@@ -95,10 +96,10 @@ def _near(records: Records, own: str, method: str, path: str, span: tuple[int, i
 
 
 def _nobody(records: Records, own: str, entry_point: str, path: str, time_ms: int) -> str:
-    """Say that no app ran a request, and whether one should have known it."""
+    """Write that no app ran a request, and which app should have."""
     alike: Node = Compare("entry_point", "=", entry_point)
     if path.count("/") > 1:
-        # An app may name its entry points otherwise than a log does.
+        # An app may name its entry points differently from a log.
         alike = AnyOf((alike, Compare("request", "~", path)))
     node = All((Not(Compare("app", "=", own)), alike))
     others = _runs(records, node, (time_ms - DAY_MS, time_ms + DAY_MS), 1)
@@ -109,7 +110,7 @@ def _nobody(records: Records, own: str, entry_point: str, path: str, time_ms: in
 
 
 def _well_before(records: Records, reported: Reported, entry_point: str, path: str, time_ms: int) -> WellBefore | None:
-    """Return the last run before that answered the same path well, else one of the same entry point."""
+    """Return the last earlier run that answered the same path successfully, else one of the same entry point."""
     node: Node = All(
         (Compare("app", "=", reported.app), Compare("entry_point", "=", entry_point), Compare("outcome", "=", "ok"))
     )

@@ -45,7 +45,7 @@ class CallLine(BaseModel):
 
 
 class CalledNow(CallLine):
-    """The same, beside the time before."""
+    """The same, compared with the period before."""
 
     calls_before: int
     failed_before: int
@@ -61,7 +61,7 @@ class TimeWith(BaseModel):
 
 
 class PointTime(BaseModel):
-    """What the runs of an entry point spend their time with."""
+    """The time of an entry point's runs, by called side."""
 
     app: str
     entry_point: str
@@ -119,13 +119,13 @@ def lines_of(found: Calls) -> list[CallLine]:
     """Return who called whom, those with most calls first."""
     lines = [_line(one) for one in found.called.values()]
     known = {(line.app, line.to_app) for line in lines}
-    # What a step says of a call is more than what its trace says.
+    # A step says more about a call than its trace.
     lines += [_linked(one) for pair, one in found.linked.items() if pair not in known]
     return sorted(lines, key=lambda line: (-line.calls, line.app, line.target))
 
 
 def called_now(reader: Reader, slots: Slots, window: Window) -> list[CalledNow]:
-    """Return what was called in slots beside the time before: what fails most first, then what is slowest."""
+    """Return the called sides in slots compared with the period before: the most failures first, then the slowest."""
     earlier = {
         (line.app, line.kind, line.target): line for line in lines_of(store.calls(reader, slots.before(), window))
     }

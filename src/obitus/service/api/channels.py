@@ -1,4 +1,4 @@
-"""``/api/channels``: where messages are delivered, whether they arrive, and each with a test. Secrets go in, and never come out."""
+"""``/api/channels``: channels, their deliveries, and a test of each. Secrets can be set, and are never returned."""
 
 from __future__ import annotations
 
@@ -73,13 +73,13 @@ class ChannelOrder(BaseModel):
 
 
 class NewChannel(ChannelOrder):
-    """A channel to keep."""
+    """A channel to add or change."""
 
     name: str = Field(pattern=f"^{NAME.pattern}$", description="Small letters, digits and dashes.")
 
 
 class DeliveriesAnswer(BaseModel):
-    """How deliveries to a channel go."""
+    """The state of deliveries to a channel."""
 
     waiting: int
     waits_since: answers.Time | None
@@ -91,7 +91,7 @@ class DeliveriesAnswer(BaseModel):
 
 
 class ChannelAnswer(BaseModel):
-    """Where messages are delivered."""
+    """A channel."""
 
     name: str
     kind: ChannelKind
@@ -116,14 +116,14 @@ class ChannelsAnswer(BaseModel):
 
 
 class KeyChanged(BaseModel):
-    """What became of the secrets when their key was changed."""
+    """The result of changing the key of secrets."""
 
     changed: int = Field(description="Channels and targets whose secrets are encrypted with the new key.")
     unreadable: list[str] = Field(description="Channels and targets whose secrets nobody can read: give them again.")
 
 
 class ChannelTestAnswer(BaseModel):
-    """What came of a test."""
+    """The result of a test."""
 
     delivered: bool
     answer: str = Field(description="What the channel answered, or why it did not take the message.")
@@ -131,7 +131,7 @@ class ChannelTestAnswer(BaseModel):
 
 
 class MessageAnswer(BaseModel):
-    """A message, and how its delivery went."""
+    """A message, and its delivery."""
 
     number: int
     id: str = Field(description="Goes with the message: the same one twice has the same.")
@@ -164,14 +164,14 @@ class BodyTemplateOrder(BaseModel):
 
 
 class MadeBodyAnswer(BaseModel):
-    """What a template makes of an example."""
+    """The output of a template for an example."""
 
     body: str
     trouble: str = Field(description="Why it makes nothing, '' where it does.")
 
 
 class QuietHoursOrder(BaseModel):
-    """When somebody is not written to, but for what is of high priority."""
+    """Quiet hours of a person, which high priority ignores."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -181,7 +181,7 @@ class QuietHoursOrder(BaseModel):
 
 @router.get("/channels", summary="Channels")
 def channels(records: TheRecords, clock: TheClock, some: TheChannels) -> ChannelsAnswer:
-    """Return the channels, and how deliveries go."""
+    """Return the channels, and the state of their deliveries."""
     states = store.states(records.reader, clock.now_ms() - STATE_MS)
     return ChannelsAnswer(channels=[_channel(row, states.get(row.id), some) for row in store.channels(records.reader)])
 
@@ -201,7 +201,7 @@ def add(
     person: SignedIn,
     order: NewChannel,
 ) -> ChannelAnswer:
-    """Keep a channel; send a test to see whether it works."""
+    """Add a channel; send a test to see whether it works."""
     wanted = _wanted(order.name, order, some, clock.now_ms())
     acts.do(
         person.id,
@@ -215,7 +215,7 @@ def add(
 
 @router.post("/channels/key", summary="Change the key of all secrets", status_code=201)
 def change_key(acts: TheActs, some: TheChannels, person: SignedIn) -> KeyChanged:
-    """Encrypt the secrets of all channels and targets with a new key. A backup that was made before needs the key of its time."""
+    """Encrypt the secrets of all channels and targets with a new key. An older backup needs the older key."""
     found = some.seal.change_key(
         lambda again: acts.do(person.id, "changed the key of secrets", "", lambda c: seal_again(c, again))
     )
@@ -233,7 +233,7 @@ def change(
     name: ChannelName,
     order: ChannelOrder,
 ) -> ChannelAnswer:
-    """Change a channel, whatever it was. Secrets that are not given stay. What waits for it is tried at once."""
+    """Change a channel. Secrets that are not given stay. Waiting messages are tried at once."""
     wanted = _wanted(name, order, some, clock.now_ms())
     acts.do(
         person.id,
@@ -247,7 +247,7 @@ def change(
 
 @router.delete("/channels/{name}", summary="Remove a channel", responses=described("not-found"))
 def remove(clock: TheClock, acts: TheActs, book: TheRuleBook, person: SignedIn, name: ChannelName) -> answers.Done:
-    """Remove a channel with its secrets. What waits for it is not sent; rules that tell it tell the others that they name."""
+    """Remove a channel with its secrets. Its waiting messages are not sent; rules with this channel notify their other channels."""
     acts.do(person.id, "removed channel", name, lambda c: store.remove(c, name, clock.now_ms()))
     book.changed()
     return answers.Done()
@@ -263,7 +263,7 @@ def test(
     person: SignedIn,
     name: ChannelName,
 ) -> ChannelTestAnswer:
-    """Send a message that says that it is a test, once, and return what was answered."""
+    """Send a test message, once, and return the answer."""
     channel, began_ms = store.named(records.reader, name), clock.now_ms()
     try:
         answer, arrived = some.send(channel, test_letter(name, settings.url, next(uids()), began_ms)), True
@@ -302,7 +302,7 @@ def send_again(
 def preview_template(
     clock: TheClock, settings: TheSettings, some: TheChannels, order: BodyTemplateOrder
 ) -> MadeBodyAnswer:
-    """Render a template with an example. What it is given: `title`, `kind`, `priority`, `parts`, `plain`, `home`, `uid`, `sent`."""
+    """Render a template with an example. Its variables: `title`, `kind`, `priority`, `parts`, `plain`, `home`, `uid`, `sent`."""
     if order.content_type not in ("application/json", "text/plain"):
         raise Problem("bad-field", "content_type: application/json or text/plain is expected.", field="content_type")
     try:
@@ -314,14 +314,14 @@ def preview_template(
 
 @router.get("/me/quiet-hours", summary="My quiet hours")
 def my_quiet_hours(records: TheRecords, person: SignedIn) -> QuietHoursOrder:
-    """Return when I am not written to."""
+    """Return my quiet hours."""
     hours, zone = store.quiet_hours_of(records.reader, person.id)
     return QuietHoursOrder(hours=hours, zone=zone)
 
 
 @router.put("/me/quiet-hours", summary="Set my quiet hours")
 def set_quiet_hours(acts: TheActs, book: TheRuleBook, person: SignedIn, order: QuietHoursOrder) -> QuietHoursOrder:
-    """Say when messages to channels of mine wait; those of high priority do not."""
+    """Set my quiet hours: messages to my channels wait, except those of high priority."""
     try:
         if order.hours:
             read_quiet_hours(order.hours, order.zone)
@@ -339,7 +339,7 @@ def set_quiet_hours(acts: TheActs, book: TheRuleBook, person: SignedIn, order: Q
 
 
 def message_answer(row: MessageRow) -> MessageAnswer:
-    """Return a message as the API says it."""
+    """Return a message for the API."""
     return MessageAnswer(
         number=row.id,
         id=row.uid,

@@ -1,4 +1,4 @@
-"""``/api``: what the team keeps for its notes: lists of what to look at, and how it writes of tickets."""
+"""``/api``: checklists, and patterns of tickets."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ MOST_ITEMS: Final = 50
 
 
 class Item(BaseModel):
-    """Something to look at."""
+    """One check of a checklist."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -51,7 +51,7 @@ class NewCheckList(BaseModel):
 
 
 class ChangedCheckList(BaseModel):
-    """What a list holds from now on."""
+    """The new content of a checklist."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -63,7 +63,7 @@ class ChangedCheckList(BaseModel):
 
 
 class CheckListAnswer(BaseModel):
-    """A list of what is looked at."""
+    """A checklist."""
 
     id: int
     name: str
@@ -98,14 +98,14 @@ class PatternAnswer(BaseModel):
 
 
 class PatternsAnswer(BaseModel):
-    """All ways in which tickets are written."""
+    """All patterns of tickets."""
 
     patterns: list[PatternAnswer]
 
 
 @router.get("/check-lists", summary="Lists of what to look at")
 def check_lists(records: TheRecords) -> CheckListsAnswer:
-    """Return the team's lists of what is looked at when something is wrong."""
+    """Return the team's checklists."""
     return CheckListsAnswer(
         lists=[
             CheckListAnswer(
@@ -165,7 +165,7 @@ def _seen_list(records: Records, number: int) -> None:
 
 @router.get("/link-patterns", summary="How tickets are written")
 def link_patterns(records: TheRecords) -> PatternsAnswer:
-    """Return how the team writes of tickets, and where these are."""
+    """Return the patterns of tickets, and their addresses."""
     return PatternsAnswer(
         patterns=[PatternAnswer(id=row.id, pattern=row.pattern, address=row.address) for row in store.link_patterns(records.reader)]
     )  # fmt: skip
@@ -175,7 +175,7 @@ def link_patterns(records: TheRecords) -> PatternsAnswer:
 def add_link_pattern(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, order: NewPattern
 ) -> PatternsAnswer:
-    """Let what is written like `SL-204` in notes lead to its ticket."""
+    """Make texts such as `SL-204` in notes links to their tickets."""
     if not is_pattern(order.pattern):
         raise Problem("bad-field", "A pattern has letters and {number}, such as SL-{number}.", field="pattern")
     if "{number}" not in order.address or not is_address(order.address.replace("{number}", "1")):
@@ -190,6 +190,6 @@ def add_link_pattern(
 
 @router.delete("/link-patterns/{pattern}", summary="Let them be text again")
 def remove_link_pattern(acts: TheActs, person: SignedIn, pattern: Annotated[int, Path(ge=1, le=2**62)]) -> Done:
-    """Remove a pattern; what notes say stays."""
+    """Remove a pattern; the text of notes stays."""
     acts.do(person.id, "removed link pattern", lambda gone: str(gone), lambda c: store.remove_pattern(c, pattern))
     return Done()

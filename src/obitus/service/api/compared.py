@@ -1,4 +1,4 @@
-"""What a release did: its rates, its page, and two releases compared. All from rollups."""
+"""Rates of a release, and comparing two releases. All from rollups."""
 
 from __future__ import annotations
 
@@ -37,12 +37,13 @@ class Releases:
         self.order: Order = store.order_of(list(self.rows.values()))
 
     def named(self, version: str) -> str:
-        """Return the present name of a release that may be spelled otherwise, or had another name; the same where none is known."""
+        """Return the present name of a release that may be spelled differently, or had another name; the same where
+        it is not known."""
         found = canonical(version)
         return found if found in self.rows else store.name_of(self.records.reader, self.app_id, found) or found
 
     def id_of(self, version: str) -> int:
-        """Return a release's id; raises a problem that names what is near."""
+        """Return a release's id; raises a problem that names similar ones."""
         found = self.rows.get(version)
         if found is None:
             newest = ", ".join(release.version for release in reversed(self.order.releases[-5:])) or "none yet"
@@ -89,7 +90,7 @@ def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.Relea
 
 
 def _latest_hours(known: Releases) -> dict[str, int]:
-    """Return the last hour with runs in each environment, over the newest releases and those that came last."""
+    """Return the last hour with runs in each environment, over the newest releases and those seen last."""
     by_time = sorted(known.order.releases, key=lambda release: release.first_ms)[-20:]
     ids = {known.id_of(release.version) for release in (*by_time, *known.order.releases[-20:])}
     latest: dict[str, int] = {}

@@ -1,4 +1,4 @@
-"""``/api/issues/…`` and ``/api/decisions``: what people decide about issues, one or many at once, and how it is taken back."""
+"""``/api/issues/…`` and ``/api/decisions``: decisions about issues, one or many at once, and their undo."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ _CHANGES: Final = described("not-found", "changed-meanwhile")
 
 
 class SettleOrder(BaseModel):
-    """From when an issue is fixed: from a release, from now whatever the release, or from the coming release."""
+    """Where the fix of an issue begins: a release, now in any release, or the coming release."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -59,7 +59,7 @@ class SettleOrder(BaseModel):
 
 
 class ParkOrder(BaseModel):
-    """Until what an issue is parked: the first of these that comes true brings it back; with none of them, only a person does."""
+    """The conditions of a parked issue: the first that comes true reopens it; without any, only a person does."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -79,7 +79,7 @@ class ParkOrder(BaseModel):
 
 
 class PriorityOrder(BaseModel):
-    """How much somebody says that an issue matters."""
+    """The priority that a person sets."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -87,7 +87,7 @@ class PriorityOrder(BaseModel):
 
 
 class HandTo(BaseModel):
-    """Who has an issue from now on, and what it waits for."""
+    """The person who gets an issue, and what it waits for."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -100,7 +100,7 @@ class HandTo(BaseModel):
 
 
 class HandOver(HandTo):
-    """The same, and who was seen having it."""
+    """The same, with the person who was seen having it."""
 
     seen: str | None = Field(
         default=None,
@@ -110,7 +110,7 @@ class HandOver(HandTo):
 
 
 class SeenIssue(BaseModel):
-    """An issue, as somebody saw it who decides on it."""
+    """An issue as the deciding person saw it."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -145,7 +145,7 @@ class LeftIssue(BaseModel):
 
 
 class DecidedAnswer(BaseModel):
-    """What came of a decision."""
+    """The result of a decision."""
 
     decision: int | None = Field(
         description="Its number, to take it back by within seven days; null where nothing was changed."
@@ -178,7 +178,7 @@ def accept(
     seen: SeenState = None,
     since: SeenSince = None,
 ) -> DecidedAnswer:
-    """Say that somebody works on it. Who accepts it has it, where nobody has."""
+    """Say that somebody works on it. An issue that nobody has becomes the asker's."""
     return _one(records, clock, person, number, _seen(seen, since), Order("accept"))
 
 
@@ -192,7 +192,7 @@ def park(
     seen: SeenState = None,
     since: SeenSince = None,
 ) -> DecidedAnswer:
-    """Put it aside until something happens; failures go on being counted."""
+    """Put it aside until a condition comes true; failures are still counted."""
     made = _Orders(records, clock).parked(number, order or ParkOrder())
     return _one(records, clock, person, number, _seen(seen, since), made)
 
@@ -211,7 +211,7 @@ def settle(
     seen: SeenState = None,
     since: SeenSince = None,
 ) -> DecidedAnswer:
-    """Say where it is fixed. Seen again where the fix should be, it is back as `regressed`."""
+    """Say where it is fixed. After a failure in a release with the fix it is `regressed`."""
     made = _Orders(records, clock).settled(number, order or SettleOrder())
     return _one(records, clock, person, number, _seen(seen, since), made)
 
@@ -220,22 +220,20 @@ def settle(
 def say_priority(
     records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: PriorityOrder
 ) -> DecidedAnswer:
-    """Correct the priority that was worked out, or leave it to be worked out again."""
+    """Set the priority, or let it be computed again."""
     return _one(records, clock, person, number, Seen(), Order(level=order.level, weighs=True))
 
 
 @router.post("/issues/{number}/hand-over", summary="Hand an issue over", responses=_CHANGES)
 def hand_over(records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: HandOver) -> DecidedAnswer:
-    """Give an issue to somebody who may decide about it, take it, or put it back; say what it waits for."""
+    """Give an issue to a person who may decide about it, take it, or give it to nobody; set what it waits for."""
     return _one(records, clock, person, number, Seen(holder=order.seen), _handed(order))
 
 
 @router.post("/decisions", summary="Decide about several issues", responses=described("bad-field"))
 def decide(records: TheRecords, clock: TheClock, person: SignedIn, order: ManyOrder) -> DecidedAnswer:
-    """Decide the same about several issues, in one go that is taken back in one go.
-
-    Each issue goes through or is left as it is: one that changed meanwhile, or is not there, keeps nobody from deciding on
-    the others.
+    """Make one decision about several issues, which can be undone as a whole. An issue that has changed meanwhile,
+    or does not exist, is left as it is; the others are changed.
     """
     numbers = [one.number for one in order.issues]
     if len(set(numbers)) != len(numbers):
@@ -261,7 +259,7 @@ def decide(records: TheRecords, clock: TheClock, person: SignedIn, order: ManyOr
 
 @router.post("/decisions/latest/undo", summary="Take my latest decision back", responses=_CHANGES)
 def take_latest_back(records: TheRecords, clock: TheClock, person: SignedIn) -> DecidedAnswer:
-    """Take back what the asker decided last, within seven days."""
+    """Undo the asker's latest decision of the last seven days."""
     number = deciding.latest_of(records.reader, person.id, clock.now_ms())
     if number is None:
         raise Problem("not-found", "You have decided nothing within the last seven days that could be taken back.")
@@ -270,7 +268,7 @@ def take_latest_back(records: TheRecords, clock: TheClock, person: SignedIn) -> 
 
 @router.post("/decisions/{number}/undo", summary="Take a decision back", responses=_CHANGES)
 def take_back(records: TheRecords, clock: TheClock, person: SignedIn, number: DecisionNumber) -> DecidedAnswer:
-    """Put the issues back to how they were before a decision. One that was changed since is left as it is, and named."""
+    """Undo a decision. An issue that was changed since is left as it is, and named."""
     return _taken_back(records, clock, person, number)
 
 
@@ -287,15 +285,14 @@ def _taken_back(records: Records, clock: Clock, person: Person, number: int) -> 
 
 
 class _Orders:
-    """Makes of what somebody orders what the store carries out, for one issue after the other.
-
-    Issues are read as whoever decides sees them: what they do not see is not there for them. Raises NotThere and problems.
+    """Translates requests to decisions of the store, issue by issue. Issues that the person does not see do not
+    exist for them. Raises NotThere and problems.
     """
 
     def __init__(self, records: Records, clock: Clock) -> None:
         self._records, self._clock = records, clock
         self._newest: dict[int, str | None] = {}
-        """The newest release of each app that was asked for."""
+        """Cache of the newest release of each app."""
 
     def of_many(self, number: int, order: ManyOrder) -> Order:
         if order.park is not None:
@@ -360,7 +357,7 @@ def _seen(state: answers.StateName | None, since: str | None, holder: str | None
 
 
 def _one(records: Records, clock: Clock, person: Person, number: int, seen: Seen, order: Order) -> DecidedAnswer:
-    """Decide about one issue; what keeps that from being done is raised."""
+    """Decide about one issue; raises where that is not possible."""
     now_ms = order.settling.time_ms if order.settling is not None else clock.now_ms()
     decided = records.writer.run(
         lambda c: deciding.decide(c, [(number, seen, order)], (person.id, person.name), now_ms)

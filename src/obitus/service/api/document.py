@@ -63,9 +63,8 @@ def document(
     form: Annotated[Literal["markdown", "html"], Query(alias="as")] = "markdown",
     title: Annotated[str, Query(max_length=200, description="The heading.")] = "",
 ) -> Response:
-    """Return what failed, since when, for whom, what led up to it, what was decided, checked and known, and whether the fix held.
-
-    What was hidden in reports is hidden here.
+    """Return what failed, since when, for whom, what led up to it, decisions, checks and notes, and whether the fix
+    held. Values hidden in reports are hidden here.
     """
     numbers = issue or [
         row.id for row in issue_store.issues(records.reader, window, sort="failures", limit=MOST_ISSUES)
@@ -75,7 +74,7 @@ def document(
     made = as_markdown(blocks) if form == "markdown" else as_html(blocks)
     name = f"issue-{numbers[0]}" if issue and len(numbers) == 1 else f"issues-{to_text(window.from_ms)[:10]}"
     ending, kind = ("md", MARKDOWN) if form == "markdown" else ("html", "text/html; charset=utf-8")
-    # A download: a page of this service holds nothing but its own code.
+    # A download: pages of this service contain only its own code.
     headers = {"Content-Disposition": f'attachment; filename="{name}.{ending}"'}
     return Response(made, media_type=kind, headers=headers)
 

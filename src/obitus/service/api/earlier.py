@@ -1,4 +1,4 @@
-"""``/api/issues/…/earlier``: issues that were settled and looked alike, with what was known and done then."""
+"""``/api/issues/…/earlier``: similar settled issues, with what was known and done then."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ MOST_KNOWN: Final = 4
 
 
 class KnownThen(BaseModel):
-    """What somebody wrote on an earlier issue."""
+    """A note on an earlier issue."""
 
     person: str
     time: answers.Time
@@ -46,7 +46,7 @@ class KnownThen(BaseModel):
 
 
 class EarlierIssue(BaseModel):
-    """An issue that was settled, and that looked alike."""
+    """A similar settled issue."""
 
     number: int
     app: str
@@ -62,7 +62,7 @@ class EarlierIssue(BaseModel):
 
 
 class EarlierAnswer(BaseModel):
-    """Earlier issues like one, the nearest first."""
+    """Similar earlier issues, the nearest first."""
 
     earlier: list[EarlierIssue]
     looked_at: int = Field(description="Settled issues that share a function, a type or an entry point with it.")
@@ -70,7 +70,7 @@ class EarlierAnswer(BaseModel):
 
 @router.get("/issues/{number}/earlier", summary="Settled issues that looked alike")
 def earlier(records: TheRecords, number: Number) -> EarlierAnswer:
-    """Return issues that were settled once and looked like this one, with what was done and known then."""
+    """Return similar issues that were settled, with what was done and known then."""
     issue = issue_store.issue(records.reader, number)
     own = store.looks_of(records.reader, issue, traits=True)
     candidates = store.candidates(records.reader, issue)
@@ -78,7 +78,7 @@ def earlier(records: TheRecords, number: Number) -> EarlierAnswer:
     ranked.sort(key=lambda one: (-one[0].score, -one[1].settled_ms))
     found = []
     for _, row in ranked[:MOST_LOOKED_AT_CLOSER]:
-        # Looked at closer: what calls it is worth a reading of the nearest alone.
+        # Callers are compared only for the nearest, since they need a further query.
         near = nearness(own, store.looks_of(records.reader, row, traits=True))
         if near.is_enough:
             found.append((near, row))
@@ -106,7 +106,7 @@ def earlier(records: TheRecords, number: Number) -> EarlierAnswer:
 
 
 def _known(records: Records, number: int) -> list[KnownThen]:
-    """Return what is known of an issue: what was suspicious, then the rest, each the latest first."""
+    """Return the notes of an issue: suspicious checks, then the rest, each the latest first."""
     rows = sorted(note_store.notes(records.reader, number), key=lambda row: (row.found != "suspicious", -row.time_ms))
     return [
         KnownThen(

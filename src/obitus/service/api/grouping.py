@@ -47,7 +47,7 @@ class MergeOrder(BaseModel):
 
 
 class SplitOrder(BaseModel):
-    """How an issue is parted: by attributes, or by taking fingerprints out."""
+    """How an issue is split: by attributes, or by taking fingerprints out."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -62,7 +62,7 @@ class SplitOrder(BaseModel):
 
 
 class NeverOrder(BaseModel):
-    """Which issue another one is kept apart from."""
+    """From which issue another one is kept apart."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -91,7 +91,7 @@ class RegroupOrder(BaseModel):
 
 @router.get("/issues/{number}/perhaps", summary="Issues that may be the same fault")
 def perhaps(records: TheRecords, number: Number) -> issue_answers.LikesAnswer:
-    """Return the nearest other issues, with what is alike and what differs."""
+    """Return the nearest other issues, with similarities and differences."""
     store_issues.issue(records.reader, number)
     found = []
     for issue, reason in store.perhaps(records.reader, number):
@@ -111,7 +111,7 @@ def perhaps(records: TheRecords, number: Number) -> issue_answers.LikesAnswer:
 
 @router.post("/issues/{number}/merge/preview", summary="What merging would make", responses=described("bad-merge"))
 def merge_preview(records: TheRecords, number: Number, order: MergeOrder) -> grouping_answers.MergePreview:
-    """Tell what merging an issue into another one would make."""
+    """Preview merging an issue into another one."""
     issue, into = _both(records, number, order.into)
     return grouping_answers.MergePreview(
         issue=number,
@@ -134,7 +134,7 @@ def merge_preview(records: TheRecords, number: Number, order: MergeOrder) -> gro
 def merge(
     records: TheRecords, orders: TheRegroupingOrders, person: SignedIn, number: Number, order: MergeOrder
 ) -> grouping_answers.RegroupingAnswer:
-    """Move all failures of an issue to another; what comes later by its fingerprints goes there too. Can be undone."""
+    """Move all failures of an issue to another; later failures with its fingerprints go there too. Can be undone."""
     issue, into = _both(records, number, order.into)
     return _regrouping(records, orders.merge(issue, into, person.id, person.name))
 
@@ -143,7 +143,7 @@ def merge(
 def split_preview(
     records: TheRecords, planner: ThePlanner, number: Number, order: SplitOrder
 ) -> grouping_answers.SplitPreview:
-    """Tell which issues a split would make of the latest failures."""
+    """Preview which issues a split would make of the latest failures."""
     issue = store_issues.issue(records.reader, number)
     _check_split(records, issue, order)
     parts: list[grouping_answers.SplitPart] = []
@@ -173,7 +173,7 @@ def split_preview(
 def split(
     records: TheRecords, orders: TheRegroupingOrders, person: SignedIn, number: Number, order: SplitOrder
 ) -> grouping_answers.RegroupingAnswer:
-    """Part an issue, now and for what comes. Can be undone."""
+    """Split an issue, for past and new failures. Can be undone."""
     issue = store_issues.issue(records.reader, number)
     _check_split(records, issue, order)
     return _regrouping(records, orders.split(issue, order.by, order.fingerprints, person.id, person.name))
@@ -187,7 +187,7 @@ def split(
 def never_together(
     records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: NeverOrder
 ) -> answers.Done:
-    """Suggest them no more, and keep them apart when history is regrouped."""
+    """Keep two issues apart: no longer suggest merging them, and keep them apart when history is regrouped."""
     _both(records, number, order.other)
     now_ms = clock.now_ms()
 
@@ -217,7 +217,7 @@ def grouping_rules(records: TheRecords) -> grouping_answers.GroupingRulesAnswer:
 def rule_preview(
     records: TheRecords, intake: TheIntake, planner: ThePlanner, order: GroupingRuleOrder
 ) -> grouping_answers.RegroupPreview:
-    """Tell which issues would be joined or split under a rule, on the latest failures of each app."""
+    """Preview which issues a rule would join or split, on the latest failures of each app."""
     rule = _checked(order.rule)
     rules = [*intake.preparer.rules, rule]
     answer = grouping_answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
@@ -238,7 +238,7 @@ def rule_preview(
 def add_rule(
     records: TheRecords, clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, order: GroupingRuleOrder
 ) -> grouping_answers.GroupingRuleAnswer:
-    """Group by a rule from now on. What is kept stays where it is until history is regrouped."""
+    """Group by a rule from now on. Past failures stay where they are until history is regrouped."""
     rule = _checked(order.rule)
     if len(store_rules.GROUPING.active(records.reader)) >= MOST_RULES:
         raise Problem("bad-rule", f"There are {MOST_RULES} grouping rules already. End one first.", field="rule")
@@ -266,7 +266,7 @@ def end_rule(
 
 @router.post("/regroupings/preview", summary="What regrouping past failures would do")
 def regroup_preview(records: TheRecords, planner: ThePlanner, order: RegroupOrder) -> grouping_answers.RegroupPreview:
-    """Say which issues of an app would be joined or split if its latest failures were regrouped."""
+    """Preview which issues of an app would be joined or split by regrouping its latest failures."""
     app = apps.app_named(records.reader, order.app)
     answer = grouping_answers.RegroupPreview(looked_at=0, matching=0, moving=0, joining=[], parting=[])
     _add(answer, planner.plan(app.id, app.name), set())
@@ -296,7 +296,7 @@ def regroupings(records: TheRecords) -> grouping_answers.RegroupingsAnswer:
 def regrouping(
     records: TheRecords, regrouping: Annotated[int, Path(ge=1, le=2**62)]
 ) -> grouping_answers.RegroupingAnswer:
-    """Return how far it is."""
+    """Return the progress of a regrouping."""
     return _regrouping(records, regrouping)
 
 
@@ -309,7 +309,7 @@ def regrouping(
 def undo(
     records: TheRecords, orders: TheRegroupingOrders, person: SignedIn, regrouping: Annotated[int, Path(ge=1, le=2**62)]
 ) -> grouping_answers.RegroupingAnswer:
-    """Bring back what it moved, and what came since by the fingerprints that it led elsewhere."""
+    """Undo a regrouping: move its failures back, and later ones with its fingerprints."""
     row = store_regrouping.regrouping(records.reader, regrouping)
     if row.state not in ("done", "failed"):
         raise Problem(
@@ -386,7 +386,7 @@ def _look(group: Group) -> frozenset[tuple[int, int]]:
 
 
 def _add(answer: grouping_answers.RegroupPreview, plan: Plan, known: set[frozenset[tuple[int, int]]]) -> None:
-    """Add a plan to a preview, but for what would be grouped like that without the rule too."""
+    """Add a plan to a preview, without changes that would happen without the rule too."""
     answer.looked_at += plan.looked_at
     changed = [place for place, group in enumerate(plan.groups) if _look(group) not in known]
     plan = Plan([plan.groups[i] for i in changed], plan.looked_at, [plan.target[i] for i in changed])

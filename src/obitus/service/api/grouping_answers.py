@@ -1,4 +1,4 @@
-"""What the API answers with about grouping: merges, splits, rules and regroupings, and what they would do."""
+"""Models of answers about grouping: merges, splits, rules and regroupings, and their previews."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from obitus.service.api.answers import StateName, Time
 
 
 class GroupExample(BaseModel):
-    """Failures that would be one issue, and what they are called."""
+    """Failures that would be one issue, and its title."""
 
     title: str
     failures: int
@@ -34,7 +34,7 @@ class PartingAnswer(BaseModel):
 
 
 class RegroupPreview(BaseModel):
-    """What a rule, or regrouping, would do to the latest failures."""
+    """The preview of a rule or a regrouping on the latest failures."""
 
     looked_at: int = Field(description="Failures looked at, the latest ones.")
     matching: int = Field(description="Failures that the rule's condition holds for.")
@@ -44,7 +44,7 @@ class RegroupPreview(BaseModel):
 
 
 class MergePreview(BaseModel):
-    """What merging two issues would make."""
+    """The preview of merging two issues."""
 
     issue: int
     into: int
@@ -66,7 +66,7 @@ class SplitPart(BaseModel):
 
 
 class SplitPreview(BaseModel):
-    """What splitting an issue would make."""
+    """The preview of splitting an issue."""
 
     issue: int
     looked_at: int

@@ -1,4 +1,4 @@
-"""``/api/handing-rules``, ``/api/apps/…/owners``, ``/api/owner-names``: whom issues go to that nobody has; each with a preview."""
+"""``/api/handing-rules``, ``/api/apps/…/owners``, ``/api/owner-names``: handing over issues that nobody has; each with a preview."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ router = APIRouter(
 )
 
 LOOKED_AT: Final = 200
-"""Open issues that nobody has, the latest ones, that a preview looks at."""
+"""The number of latest open issues without a person in a preview."""
 MOST_OWNERS: Final = 200
 AppName = Annotated[str, Path(max_length=100, description="The app's name.")]
 
@@ -67,13 +67,13 @@ class HandingRuleAnswer(BaseModel):
 
 
 class HandingRulesAnswer(BaseModel):
-    """The active rules; of several that hold the first counts."""
+    """The active rules; of several that match the first counts."""
 
     rules: list[HandingRuleAnswer]
 
 
 class WouldHand(BaseModel):
-    """An issue that would go to somebody."""
+    """An issue that would be handed over."""
 
     number: int
     title: str
@@ -82,7 +82,7 @@ class WouldHand(BaseModel):
 
 
 class HandingPreview(BaseModel):
-    """What would become of the open issues that nobody has."""
+    """The preview of handing over open issues that nobody has."""
 
     looked_at: int = Field(description="Open issues that nobody has, the latest ones.")
     would_hand: list[WouldHand]
@@ -90,7 +90,7 @@ class HandingPreview(BaseModel):
 
 
 class OwnersOrder(BaseModel):
-    """A file that says who owns what, as it stands in the repository."""
+    """A CODEOWNERS file, as in the repository."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -102,7 +102,7 @@ class OwnersOrder(BaseModel):
 
 
 class OwnerAnswer(BaseModel):
-    """An owner that a file names."""
+    """An owner in a file."""
 
     owner: str
     person: str | None = Field(description="The person; null where none is named, and it hands issues to nobody.")
@@ -110,7 +110,7 @@ class OwnerAnswer(BaseModel):
 
 
 class OwnersAnswer(BaseModel):
-    """Who owns which files of an app."""
+    """The CODEOWNERS of an app."""
 
     app: str
     kept: bool
@@ -124,7 +124,7 @@ class OwnersAnswer(BaseModel):
 
 
 class OwnerNameOrder(BaseModel):
-    """Who is meant by an owner's name."""
+    """The person for an owner's name."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -157,7 +157,7 @@ def rules(records: TheRecords) -> HandingRulesAnswer:
 
 @router.post("/handing-rules/preview", summary="What a rule would hand over", responses=described("bad-rule"))
 def preview(records: TheRecords, order: HandingRuleOrder) -> HandingPreview:
-    """Tell which open issues, that nobody has, a rule would give to whom, without keeping it."""
+    """Preview which open issues that nobody has a rule would give to whom."""
     rule = _checked(order.rule)
     return _preview(records, Takers(records, [rule]), _somebody(records, rule))
 
@@ -166,7 +166,7 @@ def preview(records: TheRecords, order: HandingRuleOrder) -> HandingPreview:
 def add(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, order: HandingRuleOrder
 ) -> HandingRuleAnswer:
-    """Hand over from now on what is new or back, that nobody has, and that the rule matches."""
+    """Hand over by a rule from now on: new, regressed and reopened issues that match it and that nobody has."""
     rule = _checked(order.rule)
     if trouble := _somebody(records, rule):
         raise Problem("bad-rule", trouble, field="rule")
@@ -183,21 +183,21 @@ def add(
 
 @router.delete("/handing-rules/{rule:int}", summary="End a rule", responses=described("not-found"))
 def end(clock: TheClock, acts: TheActs, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]) -> answers.Done:
-    """Hand nothing over by it any more; what was handed over stays where it is."""
+    """Stop a rule; issues that it handed over stay where they are."""
     now_ms = clock.now_ms()
     acts.do(person.id, "ended hand-over rule", str, lambda c: HANDING.end(c, rule, now_ms))
     return answers.Done()
 
 
 class HandedAnswer(BaseModel):
-    """What was handed over just now."""
+    """The issues that were handed over."""
 
     handed: list[WouldHand]
 
 
 @router.post("/handing-rules/apply", summary="Hand over what nobody has")
 def apply(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn) -> HandedAnswer:
-    """Hand over the latest open issues that nobody has, as the rules and owners' files say."""
+    """Hand over the latest open issues that nobody has, by the rules and CODEOWNERS."""
     known, handed, now_ms = Takers(records), [], clock.now_ms()
     for issue in store.unheld(records.reader, LOOKED_AT):
         found = known.of(issue)
@@ -210,7 +210,7 @@ def apply(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn)
 
 @router.get("/apps/{name}/owners", summary="Who owns which files of an app", responses=described("not-found"))
 def owners(records: TheRecords, name: AppName) -> OwnersAnswer:
-    """Return what is kept of an app's CODEOWNERS, and who is meant by the names in it."""
+    """Return an app's CODEOWNERS, and the people for the names in it."""
     row = store.owner_file(records.reader, apps.app_named(records.reader, name).id)
     if row is None:
         return OwnersAnswer(app=name, kept=False, beneath="", lines=0, remarks=[], owners=[], person=None, changed=None)
@@ -221,7 +221,7 @@ def owners(records: TheRecords, name: AppName) -> OwnersAnswer:
 
 @router.post("/apps/{name}/owners/preview", summary="What such a file would do", responses=described("not-found"))
 def preview_owners(records: TheRecords, name: AppName, order: OwnersOrder) -> OwnersAnswer:
-    """Tell who is meant by the names in a file, and which open issues of the app would go to whom, without keeping it."""
+    """Preview a file: the people for the names in it, and which open issues of the app would go to whom."""
     app_id, found = apps.app_named(records.reader, name).id, read_owners(order.text)
     answer = _owners_answer(records, name, found, order.beneath)
     known = Takers(records, [])
@@ -234,7 +234,7 @@ def preview_owners(records: TheRecords, name: AppName, order: OwnersOrder) -> Ow
 def keep_owners(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, name: AppName, order: OwnersOrder
 ) -> OwnersAnswer:
-    """Keep an app's CODEOWNERS, in place of the one before; issues go by it where no rule holds."""
+    """Store an app's CODEOWNERS, in place of the one before; it is used where no rule matches."""
     app_id, now_ms = apps.app_named(records.reader, name).id, clock.now_ms()
     acts.do(
         person.id,
@@ -247,7 +247,7 @@ def keep_owners(
 
 @router.delete("/apps/{name}/owners", summary="Forget who owns which files", responses=described("not-found"))
 def remove_owners(records: TheRecords, acts: TheActs, person: SignedIn, name: AppName) -> answers.Done:
-    """Hand nothing over by an app's CODEOWNERS any more."""
+    """Remove an app's CODEOWNERS."""
     app_id = apps.app_named(records.reader, name).id
     acts.do(person.id, "removed owners", name, lambda c: store.remove_file(c, app_id))
     return answers.Done()
@@ -257,7 +257,7 @@ def remove_owners(records: TheRecords, acts: TheActs, person: SignedIn, name: Ap
     "/owner-names", summary="Say which person an owner's name means", responses=described("not-found", "too-many")
 )
 def say_owner(records: TheRecords, acts: TheActs, person: SignedIn, order: OwnerNameOrder) -> answers.Done:
-    """Say which person a name in CODEOWNERS stands for: a team's name says it of nobody by itself."""
+    """Set the person for a name in CODEOWNERS, such as a team's name."""
     if order.person is None:
         acts.do(person.id, "forgot owner", order.owner, lambda c: store.remove_name(c, order.owner))
     else:
@@ -274,7 +274,7 @@ def _checked(text: str) -> HandingRule:
 
 
 def _somebody(records: Records, rule: HandingRule) -> str:
-    """Return why nobody can be handed anything by a rule, '' where somebody can."""
+    """Return why a rule can hand nothing over, '' where it can."""
     role = next((one.role for one in team.everybody(records.reader) if one.name == rule.to), None)
     if role is None:
         return f"Nobody here is named {rule.to!r}. Name one of the people in Set-up."

@@ -1,1 +1,1 @@
-"""Channels: one module each. Whatever is wrong with one ends as DeliveryTrouble, and holds up no other."""
+"""Channels: one module each. Any error of one is a DeliveryTrouble, and holds up no other."""

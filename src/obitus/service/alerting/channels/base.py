@@ -1,4 +1,4 @@
-"""What all channels have: a message goes out and an answer comes back, or why it did not go out."""
+"""The interface of all channels: sending a message returns an answer or raises."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from obitus.core.alerting.letters import Letter
 
 
 class DeliveryTrouble(Exception):
-    """A message was not taken. ``for_good`` where another try cannot help, since it is this message that is refused."""
+    """A message was not accepted. ``for_good`` where another try cannot help, since this very message is refused."""
 
     def __init__(self, said: str, *, for_good: bool = False) -> None:
         super().__init__(said)
@@ -17,7 +17,7 @@ class DeliveryTrouble(Exception):
 
 
 class SettingsTrouble(ValueError):
-    """Settings of a channel or target are not right; says which and what is expected."""
+    """Settings of a channel or target are not valid; says which and what is expected."""
 
     def __init__(self, field: str, said: str) -> None:
         super().__init__(f"{field}: {said}")
@@ -26,7 +26,7 @@ class SettingsTrouble(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class Outgoing:
-    """A message on its way to one channel."""
+    """A message to one channel."""
 
     letter: Letter
     settings: dict[str, Any]

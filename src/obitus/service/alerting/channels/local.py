@@ -37,13 +37,13 @@ def checked_file(settings: dict[str, Any]) -> dict[str, Any]:
 
 
 class Command:
-    """Runs a command that the owner's file allows. It gets the message as JSON on its standard input, and nothing as an argument."""
+    """Runs a command that the owner's file allows. It gets the message as JSON on its standard input, and no arguments."""
 
     def __init__(self, allowed: AllowedFile) -> None:
         self._allowed = allowed
 
     def send(self, out: Outgoing) -> str:
-        """Run it and return what it said; raises DeliveryTrouble where it does not end well, or in time."""
+        """Run it and return its output; raises DeliveryTrouble where it fails, or does not end in time."""
         try:
             command = self._allowed.command(checked_command(out.settings)["command"])
             started = subprocess.Popen(  # noqa: S603 - the owner of the machine has listed it
@@ -60,7 +60,7 @@ class Command:
         try:
             said, _ = started.communicate(json.dumps(as_data(out.letter), ensure_ascii=False).encode(), COMMAND_S)
         except subprocess.TimeoutExpired:
-            # What it started goes with it.
+            # Its children are killed too.
             os.killpg(started.pid, signal.SIGKILL)
             started.communicate()
             raise DeliveryTrouble(f"{command} did not end within {COMMAND_S:g} s, and was ended") from None
@@ -71,7 +71,7 @@ class Command:
 
 
 class File:
-    """Appends messages to a file, one CloudEvent a line; a full one is set aside as ``.1``, the one before it is removed."""
+    """Appends messages to a file, one CloudEvent a line; a full one is renamed to ``.1``, which replaces the one before."""
 
     def __init__(self, allowed: AllowedFile) -> None:
         self._allowed = allowed
@@ -93,13 +93,13 @@ class File:
 
 
 class Consoles:
-    """Shows messages in the consoles that are open: as a notification where whoever sits there has said yes to them."""
+    """Shows messages in open consoles, as a notification where the person has allowed these."""
 
     def __init__(self, live: Live) -> None:
         self._live = live
 
     def send(self, out: Outgoing) -> str:
-        """Let the consoles know; nobody need be there."""
+        """Send it to the consoles; there may be none."""
         letter = out.letter
         link = letter.parts[0].link if letter.parts else letter.home
         self._live.publish_from_thread(

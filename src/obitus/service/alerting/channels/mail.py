@@ -1,4 +1,4 @@
-"""Mail: SMTP (RFC 5321) with TLS and sign-in; text and HTML (RFC 2046), kept together by headers (RFC 5322, section 3.6.4)."""
+"""Mail: SMTP (RFC 5321) with TLS and sign-in; text and HTML (RFC 2046), threaded by headers (RFC 5322, section 3.6.4)."""
 
 from __future__ import annotations
 
@@ -21,13 +21,13 @@ ANSWER_S: Final = 10.0
 MOST_TO: Final = 20
 TLS: Final = ("starttls", "tls", "none")
 PORTS: Final = {"starttls": 587, "tls": 465, "none": 25}
-# Only what no server reads as more than one address (RFC 5321, 4.1.2, without quoted local parts and address literals).
+# Only addresses that no server reads as several (RFC 5321, 4.1.2, without quoted local parts and address literals).
 _ADDRESS: Final = re.compile(r"[A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]{1,64}@[A-Za-z0-9](?:[A-Za-z0-9.-]{0,250}[A-Za-z0-9])?")
 HOST: Final = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.:-]{0,250}[A-Za-z0-9])?")
 
 
 def checked(settings: dict[str, Any]) -> dict[str, Any]:
-    """Return a mail channel's settings with what was left out; raises SettingsTrouble."""
+    """Return a mail channel's settings with defaults; raises SettingsTrouble."""
     host, tls = str(settings.get("host", "")), str(settings.get("tls", "starttls"))
     if not HOST.fullmatch(host):
         raise SettingsTrouble("host", "the name of an SMTP server is expected, such as mail.skerry.example")
@@ -64,7 +64,7 @@ class Mail:
         self._asker = asker
 
     def send(self, out: Outgoing) -> str:
-        """Hand a message to the server and return what it answered; raises DeliveryTrouble."""
+        """Send a message to the server and return its answer; raises DeliveryTrouble."""
         settings = checked(out.settings)
         message = written(out.letter, settings)
         try:
@@ -115,12 +115,12 @@ class Mail:
 
 
 class _Server(smtplib.SMTP):
-    """A connection that is made by an address that is allowed, with TLS from its beginning where that is asked for."""
+    """A connection to an allowed address, with TLS from its beginning where that is set."""
 
     def __init__(self, asker: Asker, settings: dict[str, Any]) -> None:
         self._asker, self._settings = asker, settings
         super().__init__(settings["host"], settings["port"], timeout=ANSWER_S)
-        # What the certificate is checked against, by starttls.
+        # The name that starttls checks the certificate for.
         self._host = settings["host"]
 
     def _get_socket(self, host: str, port: int, timeout: float) -> Any:
@@ -145,7 +145,7 @@ def written(letter: Letter, settings: dict[str, Any]) -> EmailMessage:
     message["Date"] = format_datetime(datetime.fromisoformat(letter.sent) if letter.sent else datetime.now(UTC))
     message["Message-ID"] = f"<{letter.uid}@{domain}>"
     if letter.thread:
-        # All messages about the same follow one that was never sent: whichever comes first, they are kept together.
+        # All messages about one subject refer to a message that was never sent: so they form one thread in any order.
         root = f"<{sha256(f'{letter.home} {letter.thread}'.encode()).hexdigest()[:32]}@{domain}>"
         message["In-Reply-To"] = root
         message["References"] = root

@@ -1,7 +1,6 @@
-"""Webhooks: a CloudEvent (CloudEvents 1.0, HTTP binding, structured mode), or a body by a template of one's own; signed.
-
-The signature is HMAC-SHA-256 over the id, the time and the body, so that whoever has the secret can tell that it came from here,
-whole, now, and not a second time.
+"""Webhooks: a CloudEvent (CloudEvents 1.0, HTTP binding, structured mode), or a body from the team's own template;
+signed. The signature is HMAC-SHA-256 over the id, the time and the body, so that a receiver with the secret can
+check that the message came from here, unchanged, just now, and for the first time.
 """
 
 from __future__ import annotations
@@ -29,12 +28,12 @@ TYPES: Final = {
 MOST_HEADERS: Final = 20
 _HEADER: Final = re.compile(r"[A-Za-z0-9!#$%&'*+.^_`|~-]{1,100}")
 _RESERVED: Final = frozenset({"host", "content-length", "transfer-encoding", "connection", "content-type"})
-# A receiver that says so will not take this one; anything else may pass.
+# With these statuses a receiver refuses this message for good; others may pass.
 _AGAIN: Final = frozenset({401, 403, 404, 405, 407, 408, 409, 410, 421, 423, 425, 429})
 
 
 def checked(settings: dict[str, Any], secrets: dict[str, Any], template: str) -> dict[str, Any]:
-    """Return a webhook's settings; raises SettingsTrouble. The address itself is looked at when it is asked."""
+    """Return a webhook's settings; raises SettingsTrouble. The address itself is checked at each request."""
     if not isinstance(settings.get("url"), str):
         raise SettingsTrouble("url", "an address is expected, such as https://hooks.skerry.example/night")
     checked_headers(secrets)
@@ -47,7 +46,7 @@ def checked(settings: dict[str, Any], secrets: dict[str, Any], template: str) ->
 
 
 def checked_headers(secrets: Mapping[str, Any]) -> None:
-    """Raise SettingsTrouble where headers of one's own are none."""
+    """Raise SettingsTrouble where the team's own headers are invalid."""
     headers = secrets.get("headers") or {}
     if not isinstance(headers, dict) or len(headers) > MOST_HEADERS:
         raise SettingsTrouble("headers", f"up to {MOST_HEADERS} headers are expected, by name")
@@ -64,7 +63,7 @@ def checked_headers(secrets: Mapping[str, Any]) -> None:
 
 
 def headers_of(secrets: Mapping[str, Any]) -> dict[str, str]:
-    """Return the headers of one's own."""
+    """Return the team's own headers."""
     return {str(name): str(value) for name, value in (secrets.get("headers") or {}).items()}
 
 
@@ -75,7 +74,7 @@ class Webhook:
         self._asker, self._renderer = asker, renderer
 
     def send(self, out: Outgoing) -> str:
-        """Send a message and return what was answered; raises DeliveryTrouble."""
+        """Send a message and return the answer; raises DeliveryTrouble."""
         settings = checked(out.settings, out.secrets, out.template)
         body, content_type = self.body(out.letter, out.template, settings["content_type"])
         headers = headers_of(out.secrets) | {"Content-Type": content_type, "User-Agent": "obitus"}
@@ -90,7 +89,7 @@ class Webhook:
         raise DeliveryTrouble(said, for_good=400 <= answer.status < 500 and answer.status not in _AGAIN)
 
     def body(self, letter: Letter, template: str, content_type: str) -> tuple[bytes, str]:
-        """Return the body of a message and what it is; raises DeliveryTrouble where a template is at fault."""
+        """Return the body of a message and its media type; raises DeliveryTrouble where a template fails."""
         if not template:
             return json.dumps(
                 cloud_event(letter), ensure_ascii=False
@@ -117,7 +116,7 @@ def cloud_event(letter: Letter) -> dict[str, Any]:
 
 
 def signature(secret: str, uid: str, now_s: int, body: bytes) -> dict[str, str]:
-    """Return the headers that say who sent a body, when, and as what; without a secret none but the last two.
+    """Return the headers of the signature, the time and the id; without a secret only the last two.
 
     ``Obitus-Signature: sha256=HEX`` is HMAC-SHA-256 (RFC 2104) of ``ID.TIME.BODY``, the time in Unix seconds.
     """
