@@ -35,9 +35,7 @@ export interface paths {
         put?: never;
         /**
          * Send reports
-         * @description Take a batch of reports, one a line.
-         *
-         *     The answer comes after everything counted as `stored` is on disk. Good lines of a bad batch are kept; each line has
+         * @description Store a batch of reports, one a line. The answer comes after everything counted as `stored` is on disk. Good lines of a bad batch are kept; each line has
          *     its verdict. Sending the same id again is harmless.
          */
         post: operations["reports_reports_post"];
@@ -58,7 +56,7 @@ export interface paths {
         put?: never;
         /**
          * Send reports of a page
-         * @description Take what a page reports. The key is in the address: what a browser sends as a page goes away has no head of its own.
+         * @description Store the reports of a page. The key is in the address, since a browser's beacon has no headers of its own.
          */
         post: operations["page_reports_page_post"];
         delete?: never;
@@ -78,7 +76,8 @@ export interface paths {
         put?: never;
         /**
          * Send what a browser reports by itself
-         * @description Take what a browser found by itself. A page asks for it with `Reporting-Endpoints`, and for network errors with `Report-To` and `NEL`.
+         * @description Store reports that a browser makes itself. A page requests them with `Reporting-Endpoints`, and for network
+         *     errors with `Report-To` and `NEL`.
          */
         post: operations["browser_reports_page_browser_post"];
         delete?: never;
@@ -98,7 +97,7 @@ export interface paths {
         put?: never;
         /**
          * Send OpenTelemetry log records
-         * @description Take an export of logs: exceptions become failures, everything else log records.
+         * @description Store an export of logs: exceptions become failures, everything else log records.
          */
         post: operations["logs_v1_logs_post"];
         delete?: never;
@@ -118,7 +117,7 @@ export interface paths {
         put?: never;
         /**
          * Send OpenTelemetry spans
-         * @description Take an export of spans: exceptions become failures, server and consumer spans runs, client spans their steps.
+         * @description Store an export of spans: exceptions become failures, server and consumer spans runs, client spans their steps.
          */
         post: operations["traces_v1_traces_post"];
         delete?: never;
@@ -138,9 +137,8 @@ export interface paths {
         put?: never;
         /**
          * Ask which tracepoints are set
-         * @description Return the tracepoints of an app, at once where they are others than the process has, else when they change.
-         *
-         *     A process that is not answered within a minute takes all of its tracepoints away.
+         * @description Return the tracepoints of an app: at once where the process has other ones, else when they change. A process
+         *     without an answer within a minute removes all of its tracepoints.
          */
         post: operations["asked_tracepoints_post"];
         delete?: never;
@@ -158,7 +156,7 @@ export interface paths {
         };
         /**
          * What needs a decision now
-         * @description Return what I have, then what nobody has taken up: what regressed, came back, is new; and what fails most. What matters most first.
+         * @description Return my issues, then those that nobody has (regressed, reopened, new), and those with most failures. By priority.
          */
         get: operations["desk_api_desk_get"];
         put?: never;
@@ -260,7 +258,7 @@ export interface paths {
         put?: never;
         /**
          * Accept an issue
-         * @description Say that somebody works on it. Who accepts it has it, where nobody has.
+         * @description Say that somebody works on it. An issue that nobody has becomes the asker's.
          */
         post: operations["accept_api_issues__number__accept_post"];
         delete?: never;
@@ -280,7 +278,7 @@ export interface paths {
         put?: never;
         /**
          * Park an issue
-         * @description Put it aside until something happens; failures go on being counted.
+         * @description Put it aside until a condition comes true; failures are still counted.
          */
         post: operations["park_api_issues__number__park_post"];
         delete?: never;
@@ -300,7 +298,7 @@ export interface paths {
         put?: never;
         /**
          * Settle an issue in a release
-         * @description Say where it is fixed. Seen again where the fix should be, it is back as `regressed`.
+         * @description Say where it is fixed. After a failure in a release with the fix it is `regressed`.
          */
         post: operations["settle_api_issues__number__settle_post"];
         delete?: never;
@@ -320,7 +318,7 @@ export interface paths {
         put?: never;
         /**
          * Say how much an issue matters
-         * @description Correct the priority that was worked out, or leave it to be worked out again.
+         * @description Set the priority, or let it be computed again.
          */
         post: operations["say_priority_api_issues__number__priority_post"];
         delete?: never;
@@ -340,7 +338,7 @@ export interface paths {
         put?: never;
         /**
          * Hand an issue over
-         * @description Give an issue to somebody who may decide about it, take it, or put it back; say what it waits for.
+         * @description Give an issue to a person who may decide about it, take it, or give it to nobody; set what it waits for.
          */
         post: operations["hand_over_api_issues__number__hand_over_post"];
         delete?: never;
@@ -360,10 +358,8 @@ export interface paths {
         put?: never;
         /**
          * Decide about several issues
-         * @description Decide the same about several issues, in one go that is taken back in one go.
-         *
-         *     Each issue goes through or is left as it is: one that changed meanwhile, or is not there, keeps nobody from deciding on
-         *     the others.
+         * @description Make one decision about several issues, which can be undone as a whole. An issue that has changed meanwhile,
+         *     or does not exist, is left as it is; the others are changed.
          */
         post: operations["decide_api_decisions_post"];
         delete?: never;
@@ -383,7 +379,7 @@ export interface paths {
         put?: never;
         /**
          * Take my latest decision back
-         * @description Take back what the asker decided last, within seven days.
+         * @description Undo the asker's latest decision of the last seven days.
          */
         post: operations["take_latest_back_api_decisions_latest_undo_post"];
         delete?: never;
@@ -403,7 +399,7 @@ export interface paths {
         put?: never;
         /**
          * Take a decision back
-         * @description Put the issues back to how they were before a decision. One that was changed since is left as it is, and named.
+         * @description Undo a decision. An issue that was changed since is left as it is, and named.
          */
         post: operations["take_back_api_decisions__number__undo_post"];
         delete?: never;
@@ -427,7 +423,7 @@ export interface paths {
         put?: never;
         /**
          * Use a rule
-         * @description Hand over from now on what is new or back, that nobody has, and that the rule matches.
+         * @description Hand over by a rule from now on: new, regressed and reopened issues that match it and that nobody has.
          */
         post: operations["add_api_handing_rules_post"];
         delete?: never;
@@ -447,7 +443,7 @@ export interface paths {
         put?: never;
         /**
          * What a rule would hand over
-         * @description Tell which open issues, that nobody has, a rule would give to whom, without keeping it.
+         * @description Preview which open issues that nobody has a rule would give to whom.
          */
         post: operations["preview_api_handing_rules_preview_post"];
         delete?: never;
@@ -468,7 +464,7 @@ export interface paths {
         post?: never;
         /**
          * End a rule
-         * @description Hand nothing over by it any more; what was handed over stays where it is.
+         * @description Stop a rule; issues that it handed over stay where they are.
          */
         delete: operations["end_api_handing_rules__rule__delete"];
         options?: never;
@@ -487,7 +483,7 @@ export interface paths {
         put?: never;
         /**
          * Hand over what nobody has
-         * @description Hand over the latest open issues that nobody has, as the rules and owners' files say.
+         * @description Hand over the latest open issues that nobody has, by the rules and CODEOWNERS.
          */
         post: operations["apply_api_handing_rules_apply_post"];
         delete?: never;
@@ -505,18 +501,18 @@ export interface paths {
         };
         /**
          * Who owns which files of an app
-         * @description Return what is kept of an app's CODEOWNERS, and who is meant by the names in it.
+         * @description Return an app's CODEOWNERS, and the people for the names in it.
          */
         get: operations["owners_api_apps__name__owners_get"];
         /**
          * Keep who owns which files
-         * @description Keep an app's CODEOWNERS, in place of the one before; issues go by it where no rule holds.
+         * @description Store an app's CODEOWNERS, in place of the one before; it is used where no rule matches.
          */
         put: operations["keep_owners_api_apps__name__owners_put"];
         post?: never;
         /**
          * Forget who owns which files
-         * @description Hand nothing over by an app's CODEOWNERS any more.
+         * @description Remove an app's CODEOWNERS.
          */
         delete: operations["remove_owners_api_apps__name__owners_delete"];
         options?: never;
@@ -535,7 +531,7 @@ export interface paths {
         put?: never;
         /**
          * What such a file would do
-         * @description Tell who is meant by the names in a file, and which open issues of the app would go to whom, without keeping it.
+         * @description Preview a file: the people for the names in it, and which open issues of the app would go to whom.
          */
         post: operations["preview_owners_api_apps__name__owners_preview_post"];
         delete?: never;
@@ -555,7 +551,7 @@ export interface paths {
         put?: never;
         /**
          * Say which person an owner's name means
-         * @description Say which person a name in CODEOWNERS stands for: a team's name says it of nobody by itself.
+         * @description Set the person for a name in CODEOWNERS, such as a team's name.
          */
         post: operations["say_owner_api_owner_names_post"];
         delete?: never;
@@ -573,7 +569,7 @@ export interface paths {
         };
         /**
          * Settled issues that looked alike
-         * @description Return issues that were settled once and looked like this one, with what was done and known then.
+         * @description Return similar issues that were settled, with what was done and known then.
          */
         get: operations["earlier_api_issues__number__earlier_get"];
         put?: never;
@@ -594,7 +590,7 @@ export interface paths {
         get?: never;
         /**
          * Say that I look at an issue
-         * @description Let the others who look at an issue know; who says nothing for a while is gone.
+         * @description Report that I look at an issue; without a repetition it ends after a while.
          */
         put: operations["looks_api_me_looks_at__number__put"];
         post?: never;
@@ -617,7 +613,7 @@ export interface paths {
         };
         /**
          * What a shift hands on
-         * @description Return what came in inside the window, what was decided and by whom, and what waits.
+         * @description Return new issues of the window, decisions and who made them, and what waits.
          */
         get: operations["shift_api_shift_get"];
         put?: never;
@@ -657,7 +653,7 @@ export interface paths {
         };
         /**
          * Saved lists of issues, with counts
-         * @description Return the lists that were saved for all, and those that the person saved for themselves, each counted in the window.
+         * @description Return the lists for all, and the person's own, each counted in the window.
          */
         get: operations["lists_api_lists_get"];
         put?: never;
@@ -677,7 +673,7 @@ export interface paths {
         };
         /**
          * A failure, to be run again
-         * @description Return a failure's call or request as a test or a command. What was hidden or cut is a placeholder with its name.
+         * @description Return a failure's call or request as a test or a command. Hidden and cut values are placeholders with their names.
          */
         get: operations["reproduce_failure_api_failures__id__reproduce_get"];
         put?: never;
@@ -697,7 +693,7 @@ export interface paths {
         };
         /**
          * An issue, to be run again
-         * @description Do the same for the latest failure of an issue that has what is needed.
+         * @description The same for the latest failure of an issue that can be reproduced.
          */
         get: operations["reproduce_issue_api_issues__number__reproduce_get"];
         put?: never;
@@ -723,7 +719,7 @@ export interface paths {
         put?: never;
         /**
          * Write a note or a check
-         * @description Write down what is known, or what was looked at and what was found.
+         * @description Write a note, or a check with its result.
          */
         post: operations["add_note_api_issues__number__notes_post"];
         delete?: never;
@@ -742,13 +738,13 @@ export interface paths {
         get?: never;
         /**
          * Change a note
-         * @description Change what a note says; what it said before is kept. Whoever wrote it may, and owners.
+         * @description Change a note; its earlier text is kept. Only for its author and owners.
          */
         put: operations["change_note_api_issues__number__notes__note__put"];
         post?: never;
         /**
          * Remove a note
-         * @description Show a note no more. Whoever wrote it may, and owners.
+         * @description Remove a note. Only for its author and owners.
          */
         delete: operations["remove_note_api_issues__number__notes__note__delete"];
         options?: never;
@@ -765,7 +761,7 @@ export interface paths {
         };
         /**
          * What a note said before
-         * @description Return what a note said before, the latest first.
+         * @description Return earlier texts of a note, the latest first.
          */
         get: operations["note_versions_api_issues__number__notes__note__versions_get"];
         put?: never;
@@ -787,7 +783,7 @@ export interface paths {
         put?: never;
         /**
          * Attach a file
-         * @description Put a file to an issue, up to two megabytes. It is kept as it came, and only ever given out as a download.
+         * @description Attach a file to an issue, up to two megabytes. It is stored unchanged, and always served as a download.
          */
         post: operations["attach_api_issues__number__attachments_post"];
         delete?: never;
@@ -805,14 +801,14 @@ export interface paths {
         };
         /**
          * A file that was attached
-         * @description Return an attached file as a download: whatever it says it is, no browser shows or runs it here.
+         * @description Return an attached file as a download, so that no browser shows or runs it here.
          */
         get: operations["attachment_api_issues__number__attachments__attachment__get"];
         put?: never;
         post?: never;
         /**
          * Remove an attached file
-         * @description Remove an attached file and what it holds.
+         * @description Remove an attached file and its content.
          */
         delete: operations["detach_api_issues__number__attachments__attachment__delete"];
         options?: never;
@@ -829,7 +825,7 @@ export interface paths {
         };
         /**
          * Lists of what to look at
-         * @description Return the team's lists of what is looked at when something is wrong.
+         * @description Return the team's checklists.
          */
         get: operations["check_lists_api_check_lists_get"];
         put?: never;
@@ -877,13 +873,13 @@ export interface paths {
         };
         /**
          * How tickets are written
-         * @description Return how the team writes of tickets, and where these are.
+         * @description Return the patterns of tickets, and their addresses.
          */
         get: operations["link_patterns_api_link_patterns_get"];
         put?: never;
         /**
          * Let tickets be links
-         * @description Let what is written like `SL-204` in notes lead to its ticket.
+         * @description Make texts such as `SL-204` in notes links to their tickets.
          */
         post: operations["add_link_pattern_api_link_patterns_post"];
         delete?: never;
@@ -904,7 +900,7 @@ export interface paths {
         post?: never;
         /**
          * Let them be text again
-         * @description Remove a pattern; what notes say stays.
+         * @description Remove a pattern; the text of notes stays.
          */
         delete: operations["remove_link_pattern_api_link_patterns__pattern__delete"];
         options?: never;
@@ -921,9 +917,8 @@ export interface paths {
         };
         /**
          * A document for the post-mortem
-         * @description Return what failed, since when, for whom, what led up to it, what was decided, checked and known, and whether the fix held.
-         *
-         *     What was hidden in reports is hidden here.
+         * @description Return what failed, since when, for whom, what led up to it, decisions, checks and notes, and whether the fix
+         *     held. Values hidden in reports are hidden here.
          */
         get: operations["document_api_document_get"];
         put?: never;
@@ -967,14 +962,14 @@ export interface paths {
         };
         /**
          * One app
-         * @description Return one app; its first report and its latest refusal tell whether reports arrive.
+         * @description Return one app; its first report and its latest refusal show whether reports arrive.
          */
         get: operations["app_api_apps__name__get"];
         put?: never;
         post?: never;
         /**
          * Remove an app
-         * @description Remove an app for good: its keys are revoked and its issues gone at once, and what it reported is deleted bit by bit.
+         * @description Remove an app for good: its keys are revoked and its issues removed at once, and its reports are deleted in the background.
          */
         delete: operations["remove_api_apps__name__delete"];
         options?: never;
@@ -1014,7 +1009,7 @@ export interface paths {
         post?: never;
         /**
          * Revoke a reporting key
-         * @description Revoke a key for good; what comes with it from now on is refused.
+         * @description Revoke a key for good; reports with it are refused from now on.
          */
         delete: operations["revoke_api_apps__name__keys__key__delete"];
         options?: never;
@@ -1032,7 +1027,7 @@ export interface paths {
         get?: never;
         /**
          * Bound what comes with a key in a day
-         * @description Say how many reports and bytes may come with a key in a day. It holds at once, also for what came today.
+         * @description Set how many reports and bytes may come with a key in a day. It takes effect at once, for today's reports too.
          */
         put: operations["bound_key_api_apps__name__keys__key__day_put"];
         post?: never;
@@ -1073,7 +1068,7 @@ export interface paths {
         put?: never;
         /**
          * What an invitation is to
-         * @description Return whom an invitation is for, without using it up.
+         * @description Return the terms of an invitation, without using it up.
          */
         post: operations["invited_api_sign_in_invited_post"];
         delete?: never;
@@ -1111,7 +1106,7 @@ export interface paths {
         };
         /**
          * How to sign in
-         * @description Return how one may sign in beside name and password.
+         * @description Return the ways of signing in, in addition to name and password.
          */
         get: operations["ways_api_sign_in_ways_get"];
         put?: never;
@@ -1133,7 +1128,7 @@ export interface paths {
         put?: never;
         /**
          * Begin to sign in by OpenID Connect
-         * @description Return the provider's address for this sign-in; the browser gets a cookie that its end is checked against.
+         * @description Return the provider's address for this sign-in; the browser gets a cookie with which the end of the sign-in is checked.
          */
         post: operations["begin_api_sign_in_openid_post"];
         delete?: never;
@@ -1153,7 +1148,7 @@ export interface paths {
         put?: never;
         /**
          * Let me sign in by OpenID Connect
-         * @description Return the provider's address; whom it vouches for then is me from now on.
+         * @description Return the provider's address, to connect the provider's account with me.
          */
         post: operations["begin_for_me_api_me_openid_post"];
         delete?: never;
@@ -1171,7 +1166,7 @@ export interface paths {
         };
         /**
          * Who am I
-         * @description Return who is signed in, and what they may do with this session or token.
+         * @description Return the signed-in person, and the scope of this session or token.
          */
         get: operations["me_api_me_get"];
         put?: never;
@@ -1301,7 +1296,7 @@ export interface paths {
         put: operations["use_codes_api_me_codes_put"];
         /**
          * Begin with one-time codes
-         * @description Return what one-time codes are computed from. They are asked for at sign-in once a first one was given.
+         * @description Return the secret of one-time codes. They are required at sign-in once a first one was confirmed.
          */
         post: operations["offer_codes_api_me_codes_post"];
         delete?: never;
@@ -1321,7 +1316,7 @@ export interface paths {
         put?: never;
         /**
          * Ask me for one-time codes no more
-         * @description Sign in with the password alone again. Asks for a code; who lost what makes them asks an owner.
+         * @description Remove one-time codes from sign-in. Needs a code; without the device an owner has to remove them.
          */
         post: operations["stop_codes_api_me_codes_stop_post"];
         delete?: never;
@@ -1339,7 +1334,7 @@ export interface paths {
         };
         /**
          * The people
-         * @description Return who works here, and which apps only some see. Of apps that the asker does not see, nothing is said.
+         * @description Return the people, and which apps are limited. Apps that the asker does not see are left out.
          */
         get: operations["people_api_people_get"];
         put?: never;
@@ -1359,13 +1354,13 @@ export interface paths {
         };
         /**
          * Open invitations
-         * @description Return the invitations that nobody has used yet, without their links.
+         * @description Return the unused invitations, without their links.
          */
         get: operations["invitations_api_people_invitations_get"];
         put?: never;
         /**
          * Invite somebody
-         * @description Return a link with which somebody becomes one of the people, once; they choose their name and password themselves.
+         * @description Return a link with which one person can join; they choose their name and password themselves.
          */
         post: operations["invite_api_people_invitations_post"];
         delete?: never;
@@ -1386,7 +1381,7 @@ export interface paths {
         post?: never;
         /**
          * Withdraw an invitation
-         * @description Let nobody come by an invitation any more.
+         * @description Revoke an invitation.
          */
         delete: operations["withdraw_api_people_invitations__id__delete"];
         options?: never;
@@ -1406,7 +1401,7 @@ export interface paths {
         post?: never;
         /**
          * Remove somebody
-         * @description Let somebody in no more; their sessions and tokens end at once. What they did stays and bears their name.
+         * @description Remove a person; their sessions and tokens end at once. The record of what they did keeps their name.
          */
         delete: operations["remove_api_people__name__delete"];
         options?: never;
@@ -1450,7 +1445,7 @@ export interface paths {
         post?: never;
         /**
          * Ask somebody for one-time codes no more
-         * @description Let somebody sign in with the password alone, who has lost what makes the codes.
+         * @description Remove a person's one-time codes, who has lost the device that makes them.
          */
         delete: operations["stop_codes_api_people__name__codes_delete"];
         options?: never;
@@ -1468,7 +1463,7 @@ export interface paths {
         get?: never;
         /**
          * Limit an app to some people
-         * @description Let only owners and those people see an app and all that is of it; with null everybody.
+         * @description Let only owners and these people see an app and its records; with null everybody.
          */
         put: operations["limit_api_apps__name__people_put"];
         post?: never;
@@ -1507,7 +1502,7 @@ export interface paths {
         };
         /**
          * The record of acts, as a file
-         * @description Stream the whole record, or what of it is asked for.
+         * @description Stream the whole record, or the selected part.
          */
         get: operations["acts_file_api_acts_file_get"];
         put?: never;
@@ -1527,13 +1522,13 @@ export interface paths {
         };
         /**
          * Redaction active rules
-         * @description Return the team's redaction rules. The default rules always hold.
+         * @description Return the team's redaction rules. The default rules always apply.
          */
         get: operations["redaction_rules_api_redaction_rules_get"];
         put?: never;
         /**
          * Put a rule into use
-         * @description Hide from now on what the rule names, in every report that comes in. What is kept already stays as it is.
+         * @description Hide by a rule from now on, in every new report. Stored reports stay as they are.
          */
         post: operations["add_api_redaction_rules_post"];
         delete?: never;
@@ -1553,7 +1548,7 @@ export interface paths {
         put?: never;
         /**
          * What a rule would hide
-         * @description Tell what a rule would have hidden in the latest reports, without keeping it.
+         * @description Preview what a rule would have hidden in the latest reports.
          */
         post: operations["preview_api_redaction_rules_preview_post"];
         delete?: never;
@@ -1574,7 +1569,7 @@ export interface paths {
         post?: never;
         /**
          * End a rule
-         * @description Hide no more what the rule named. What it hid stays hidden: it was never kept.
+         * @description Stop hiding by a rule. Values that it hid stay hidden: they were never stored.
          */
         delete: operations["end_api_redaction_rules__rule__delete"];
         options?: never;
@@ -1591,7 +1586,7 @@ export interface paths {
         };
         /**
          * Issues that may be the same fault
-         * @description Return the nearest other issues, with what is alike and what differs.
+         * @description Return the nearest other issues, with similarities and differences.
          */
         get: operations["perhaps_api_issues__number__perhaps_get"];
         put?: never;
@@ -1613,7 +1608,7 @@ export interface paths {
         put?: never;
         /**
          * What merging would make
-         * @description Tell what merging an issue into another one would make.
+         * @description Preview merging an issue into another one.
          */
         post: operations["merge_preview_api_issues__number__merge_preview_post"];
         delete?: never;
@@ -1633,7 +1628,7 @@ export interface paths {
         put?: never;
         /**
          * Merge an issue into another
-         * @description Move all failures of an issue to another; what comes later by its fingerprints goes there too. Can be undone.
+         * @description Move all failures of an issue to another; later failures with its fingerprints go there too. Can be undone.
          */
         post: operations["merge_api_issues__number__merge_post"];
         delete?: never;
@@ -1653,7 +1648,7 @@ export interface paths {
         put?: never;
         /**
          * What splitting would make
-         * @description Tell which issues a split would make of the latest failures.
+         * @description Preview which issues a split would make of the latest failures.
          */
         post: operations["split_preview_api_issues__number__split_preview_post"];
         delete?: never;
@@ -1673,7 +1668,7 @@ export interface paths {
         put?: never;
         /**
          * Split an issue
-         * @description Part an issue, now and for what comes. Can be undone.
+         * @description Split an issue, for past and new failures. Can be undone.
          */
         post: operations["split_api_issues__number__split_post"];
         delete?: never;
@@ -1693,7 +1688,7 @@ export interface paths {
         put?: never;
         /**
          * Keep two issues apart
-         * @description Suggest them no more, and keep them apart when history is regrouped.
+         * @description Keep two issues apart: no longer suggest merging them, and keep them apart when history is regrouped.
          */
         post: operations["never_together_api_issues__number__never_together_post"];
         delete?: never;
@@ -1717,7 +1712,7 @@ export interface paths {
         put?: never;
         /**
          * Use a grouping rule
-         * @description Group by a rule from now on. What is kept stays where it is until history is regrouped.
+         * @description Group by a rule from now on. Past failures stay where they are until history is regrouped.
          */
         post: operations["add_rule_api_grouping_rules_post"];
         delete?: never;
@@ -1737,7 +1732,7 @@ export interface paths {
         put?: never;
         /**
          * What a grouping rule would do
-         * @description Tell which issues would be joined or split under a rule, on the latest failures of each app.
+         * @description Preview which issues a rule would join or split, on the latest failures of each app.
          */
         post: operations["rule_preview_api_grouping_rules_preview_post"];
         delete?: never;
@@ -1777,7 +1772,7 @@ export interface paths {
         put?: never;
         /**
          * What regrouping past failures would do
-         * @description Say which issues of an app would be joined or split if its latest failures were regrouped.
+         * @description Preview which issues of an app would be joined or split by regrouping its latest failures.
          */
         post: operations["regroup_preview_api_regroupings_preview_post"];
         delete?: never;
@@ -1819,7 +1814,7 @@ export interface paths {
         };
         /**
          * One regrouping, with its progress
-         * @description Return how far it is.
+         * @description Return the progress of a regrouping.
          */
         get: operations["regrouping_api_regroupings__regrouping__get"];
         put?: never;
@@ -1841,7 +1836,7 @@ export interface paths {
         put?: never;
         /**
          * Undo a regrouping
-         * @description Bring back what it moved, and what came since by the fingerprints that it led elsewhere.
+         * @description Undo a regrouping: move its failures back, and later ones with its fingerprints.
          */
         post: operations["undo_api_regroupings__regrouping__undo_post"];
         delete?: never;
@@ -1886,7 +1881,8 @@ export interface paths {
         post?: never;
         /**
          * Remove a release
-         * @description Remove a release from the list, such as one whose name was a mistake. Its failures stay; a report that names it brings it back.
+         * @description Remove a release from the list, such as one whose name was a mistake. Its failures stay; a report that names
+         *     it adds it again.
          */
         delete: operations["remove_api_apps__name__releases__release__delete"];
         options?: never;
@@ -1909,7 +1905,7 @@ export interface paths {
         put?: never;
         /**
          * Make a release known
-         * @description Make a release known before its first report. One that is known already stays as it is.
+         * @description Announce a release before its first report. A known one stays as it is.
          */
         post: operations["add_release_api_apps__name__releases_post"];
         delete?: never;
@@ -1929,7 +1925,7 @@ export interface paths {
         put?: never;
         /**
          * Report the commits of a release
-         * @description Take commit ids, authors, times, subjects, and which lines and functions they touched. `Content-Encoding` may be `gzip`.
+         * @description Store commit ids, authors, times, subjects, and which lines and functions they touched. `Content-Encoding` may be `gzip`.
          */
         post: operations["add_commits_api_apps__name__commits__release__post"];
         delete?: never;
@@ -1947,7 +1943,7 @@ export interface paths {
         };
         /**
          * Of which commits releases were made
-         * @description Return releases newest first with the commit each was made of, for telling the commits of the next one.
+         * @description Return releases newest first with their commits, for reporting the commits of the next one.
          */
         get: operations["revisions_api_apps__name__revisions_get"];
         put?: never;
@@ -1967,13 +1963,13 @@ export interface paths {
         };
         /**
          * Deploys
-         * @description Return the deploys inside the window, latest first: the marks on every course over time.
+         * @description Return the deploys inside the window, latest first: the marks on charts over time.
          */
         get: operations["deploys_api_deploys_get"];
         put?: never;
         /**
          * Report that a release arrived
-         * @description Report that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment that may deploy is enough.
+         * @description Report that a release arrived in an environment. In a pipeline a reporting key of that app and environment that may deploy is enough.
          *
          *     A rollback is the deploy of an older release. Reported twice with the same time, it is one deploy.
          */
@@ -2013,7 +2009,7 @@ export interface paths {
         };
         /**
          * Since when, did the fix hold, which change did it
-         * @description Return an issue's lane of releases, the verdicts on its fix, what revealed it, and the likely changes.
+         * @description Return an issue's releases, the verdicts on its fix, what revealed it, and the likely changes.
          */
         get: operations["since_when_api_issues__number__since_get"];
         put?: never;
@@ -2033,18 +2029,18 @@ export interface paths {
         };
         /**
          * Source maps, by release
-         * @description Return of which releases there are source maps.
+         * @description Return the releases that have source maps.
          */
         get: operations["maps_api_apps__name__maps_get"];
         put?: never;
         /**
          * Send a source map
-         * @description Take the source map of one built file. Sent again it replaces the one before. A reporting key that may deploy is enough.
+         * @description Store the source map of one built file, in place of the one before. A reporting key that may deploy is enough.
          */
         post: operations["add_api_apps__name__maps_post"];
         /**
          * Remove the source maps of a release
-         * @description Remove the maps of a release. Frames that were turned back as they arrived stay so.
+         * @description Remove the maps of a release. Frames that were mapped back when they arrived stay so.
          */
         delete: operations["remove_api_apps__name__maps_delete"];
         options?: never;
@@ -2063,7 +2059,7 @@ export interface paths {
         put?: never;
         /**
          * Which source maps have to be sent
-         * @description Return which maps of a build are not here yet: nothing is sent twice. A reporting key that may deploy is enough.
+         * @description Return which maps of a build are missing here: nothing is sent twice. A reporting key that may deploy is enough.
          */
         post: operations["missing_api_apps__name__maps_missing_post"];
         delete?: never;
@@ -2083,7 +2079,7 @@ export interface paths {
         put?: never;
         /**
          * Map back failures that came before the maps
-         * @description Regroup an app's failures once all maps of a release are here, where some of that release came before them. Can be undone.
+         * @description Regroup an app's failures once all maps of a release are here, if some failures came before them. Can be undone.
          */
         post: operations["turn_back_api_apps__name__maps_turn_back_post"];
         delete?: never;
@@ -2121,7 +2117,7 @@ export interface paths {
         };
         /**
          * Quiet failures
-         * @description Return what is refused or warned of more than usual, and jobs that did not run, in all apps.
+         * @description Return more refusals and warnings than usual, and jobs that did not run, in all apps.
          */
         get: operations["quiet_failures_api_quiet_get"];
         put?: never;
@@ -2143,7 +2139,7 @@ export interface paths {
         put?: never;
         /**
          * Make an issue of it
-         * @description Let an issue collect its records, those that are kept and those to come: it is counted, regresses and alerts like any other.
+         * @description Make an issue that collects its past and future records: it is counted, regresses and alerts like any other.
          */
         post: operations["make_issue_api_quiet__number__issue_post"];
         delete?: never;
@@ -2163,7 +2159,7 @@ export interface paths {
         put?: never;
         /**
          * Leave it
-         * @description Say that it is nothing to act on. Once it is over and comes back, it is shown again.
+         * @description Mark it as nothing to act on. When it is over and happens again, it is shown again.
          */
         post: operations["leave_api_quiet__number__leave_post"];
         delete?: never;
@@ -2184,7 +2180,7 @@ export interface paths {
         post?: never;
         /**
          * Collect no more
-         * @description Let an issue that was made of a quiet failure collect no more; what it has stays.
+         * @description End the collecting of an issue that was made of a quiet failure; its failures stay.
          */
         delete: operations["collect_no_more_api_issues__number__collecting_delete"];
         options?: never;
@@ -2201,7 +2197,7 @@ export interface paths {
         };
         /**
          * What fired
-         * @description Return what fired in a window, and what is not over whenever it began; with how each message went.
+         * @description Return the firings of a window, and all that are not over; with the delivery of each message.
          */
         get: operations["alerts_api_alerts_get"];
         put?: never;
@@ -2221,7 +2217,7 @@ export interface paths {
         };
         /**
          * One firing
-         * @description Return one firing: the rule, the value, what led to it, who was notified, and how each delivery went.
+         * @description Return one firing: the rule, the value, its cause, the recipients, and each delivery.
          */
         get: operations["alert_api_alerts__number__get"];
         put?: never;
@@ -2243,7 +2239,7 @@ export interface paths {
         put?: never;
         /**
          * Take care of it
-         * @description Say that somebody takes care of a firing: nobody else is notified. Its issue is another matter, and stays as it is.
+         * @description Accept a firing: nobody else is notified. Its issue is not changed.
          */
         post: operations["accept_api_alerts__number__accept_post"];
         delete?: never;
@@ -2261,13 +2257,14 @@ export interface paths {
         };
         /**
          * Silences
-         * @description Return the silences that hold, or will.
+         * @description Return active and planned silences.
          */
         get: operations["silences_api_silences_get"];
         put?: never;
         /**
          * Let rules be silent for a time
-         * @description Let rules send nothing for a time, with a reason: now, or while there is maintenance. It ends by itself. What fires is noted.
+         * @description Let rules send nothing for a time, with a reason: now, or while there is maintenance. It ends by itself.
+         *     Firings are recorded.
          */
         post: operations["silence_api_silences_post"];
         delete?: never;
@@ -2307,7 +2304,7 @@ export interface paths {
         put?: never;
         /**
          * What a link in a message does
-         * @description Say what a link would do, and do nothing. Whoever has the link need not be signed in.
+         * @description Return the action of a link without doing it. No sign-in is needed.
          */
         post: operations["look_at_link_api_alert_link_post"];
         delete?: never;
@@ -2327,7 +2324,7 @@ export interface paths {
         put?: never;
         /**
          * Do what a link in a message does
-         * @description Accept, park or silence, once. It is on record as done by the link.
+         * @description Do the action of a link, once: accept, park or silence. It is recorded as done by the link.
          */
         post: operations["use_link_api_alert_link_use_post"];
         delete?: never;
@@ -2345,7 +2342,7 @@ export interface paths {
         };
         /**
          * Alert rules
-         * @description Return the rules that hold, and how often each fired of late.
+         * @description Return the active rules, and how often each fired recently.
          */
         get: operations["alert_rules_api_alert_rules_get"];
         put?: never;
@@ -2390,7 +2387,7 @@ export interface paths {
         get?: never;
         /**
          * Change a rule
-         * @description Change a rule. One with another condition starts over: what it fired stays, and is over.
+         * @description Change a rule. With another condition it starts again: its firings stay, and are over.
          */
         put: operations["change_api_alert_rules__name__put"];
         post?: never;
@@ -2415,7 +2412,7 @@ export interface paths {
         put?: never;
         /**
          * Use the rules of a file
-         * @description Say what a file of rules would change, and change it unless only the plan is asked for. All of it is done, or nothing.
+         * @description Return the changes of a file of rules, and make them unless only the plan is requested. All changes are made, or none.
          */
         post: operations["apply_api_alert_rules_apply_post"];
         delete?: never;
@@ -2433,13 +2430,13 @@ export interface paths {
         };
         /**
          * Channels
-         * @description Return the channels, and how deliveries go.
+         * @description Return the channels, and the state of their deliveries.
          */
         get: operations["channels_api_channels_get"];
         put?: never;
         /**
          * Keep a channel
-         * @description Keep a channel; send a test to see whether it works.
+         * @description Add a channel; send a test to see whether it works.
          */
         post: operations["add_api_channels_post"];
         delete?: never;
@@ -2459,7 +2456,7 @@ export interface paths {
         put?: never;
         /**
          * Change the key of all secrets
-         * @description Encrypt the secrets of all channels and targets with a new key. A backup that was made before needs the key of its time.
+         * @description Encrypt the secrets of all channels and targets with a new key. An older backup needs the older key.
          */
         post: operations["change_key_api_channels_key_post"];
         delete?: never;
@@ -2478,13 +2475,13 @@ export interface paths {
         get?: never;
         /**
          * Change a channel
-         * @description Change a channel, whatever it was. Secrets that are not given stay. What waits for it is tried at once.
+         * @description Change a channel. Secrets that are not given stay. Waiting messages are tried at once.
          */
         put: operations["change_api_channels__name__put"];
         post?: never;
         /**
          * Remove a channel
-         * @description Remove a channel with its secrets. What waits for it is not sent; rules that tell it tell the others that they name.
+         * @description Remove a channel with its secrets. Its waiting messages are not sent; rules with this channel notify their other channels.
          */
         delete: operations["remove_api_channels__name__delete"];
         options?: never;
@@ -2503,7 +2500,7 @@ export interface paths {
         put?: never;
         /**
          * Send a test
-         * @description Send a message that says that it is a test, once, and return what was answered.
+         * @description Send a test message, once, and return the answer.
          */
         post: operations["test_api_channels__name__test_post"];
         delete?: never;
@@ -2563,7 +2560,7 @@ export interface paths {
         put?: never;
         /**
          * Try a template
-         * @description Render a template with an example. What it is given: `title`, `kind`, `priority`, `parts`, `plain`, `home`, `uid`, `sent`.
+         * @description Render a template with an example. Its variables: `title`, `kind`, `priority`, `parts`, `plain`, `home`, `uid`, `sent`.
          */
         post: operations["preview_template_api_channels_preview_template_post"];
         delete?: never;
@@ -2581,12 +2578,12 @@ export interface paths {
         };
         /**
          * My quiet hours
-         * @description Return when I am not written to.
+         * @description Return my quiet hours.
          */
         get: operations["my_quiet_hours_api_me_quiet_hours_get"];
         /**
          * Set my quiet hours
-         * @description Say when messages to channels of mine wait; those of high priority do not.
+         * @description Set my quiet hours: messages to my channels wait, except those of high priority.
          */
         put: operations["set_quiet_hours_api_me_quiet_hours_put"];
         post?: never;
@@ -2605,13 +2602,13 @@ export interface paths {
         };
         /**
          * Targets
-         * @description Return where records are passed on to, and how far each target is.
+         * @description Return the targets and their progress.
          */
         get: operations["targets_api_targets_get"];
         put?: never;
         /**
          * Pass records on
-         * @description Pass on what comes from now on, in order; a target that is away gets what it missed, for seven days.
+         * @description Pass on new records, in order; a target that was away gets what it missed, for seven days.
          */
         post: operations["add_api_targets_post"];
         delete?: never;
@@ -2632,7 +2629,7 @@ export interface paths {
         post?: never;
         /**
          * Pass nothing on to it any more
-         * @description Remove a target with its secrets. What it took stays where it is.
+         * @description Remove a target with its secrets. Records that it has stay there.
          */
         delete: operations["remove_api_targets__name__delete"];
         options?: never;
@@ -2651,7 +2648,7 @@ export interface paths {
         put?: never;
         /**
          * Try a target at once
-         * @description Try a target again that is in trouble, without waiting for its pause to end.
+         * @description Try a failing target again, without waiting for its pause to end.
          */
         post: operations["try_now_api_targets__name__try_now_post"];
         delete?: never;
@@ -2669,7 +2666,7 @@ export interface paths {
         };
         /**
          * Metrics of the service
-         * @description Return numbers for a system that collects them; it asks with a personal token that may read.
+         * @description Return metrics for a monitoring system, which needs a personal token that may read.
          */
         get: operations["metrics_metrics_get"];
         put?: never;
@@ -2709,13 +2706,13 @@ export interface paths {
         };
         /**
          * What loggers send for a while
-         * @description Return what holds now for an app's loggers, and who ordered it.
+         * @description Return the active orders for an app's loggers, and who gave them.
          */
         get: operations["orders_api_apps__name__log_orders_get"];
         put?: never;
         /**
          * Let a logger send for a while
-         * @description Let a logger, and those below it, send from a severity on. The app's clients hear of it with the next answer that they get.
+         * @description Order a logger, and those below it, to send from a severity on. The app's clients get the order with their next answer.
          */
         post: operations["order_api_apps__name__log_orders_post"];
         delete?: never;
@@ -2736,7 +2733,7 @@ export interface paths {
         post?: never;
         /**
          * End it before its time
-         * @description End an order; the app's clients hear of it with the next answer that they get.
+         * @description End an order; the app's clients get that with their next answer.
          */
         delete: operations["end_api_apps__name__log_orders__number__delete"];
         options?: never;
@@ -2753,12 +2750,13 @@ export interface paths {
         };
         /**
          * How long reports are kept
-         * @description Return for how long each kind is kept, how much room all takes, and of which days something was removed.
+         * @description Return how long each kind is kept, how much room everything takes, and which days had removals.
          */
         get: operations["kept_api_kept_get"];
         /**
          * Say how long something is kept
-         * @description Say for how many days a kind is kept, of an app or of all; or how much room all may take. It holds from the next look on.
+         * @description Set for how many days a kind is kept, of an app or of all; or how much room everything may take. It takes
+         *     effect within ten minutes.
          */
         put: operations["keep_api_kept_put"];
         post?: never;
@@ -2777,7 +2775,7 @@ export interface paths {
         };
         /**
          * What would be removed
-         * @description Return what is due to be removed by now; with a kind or a size, what would be if that held. Nothing is removed by asking.
+         * @description Return the removals that are due now; with a kind or a size, those that would be due with that setting. Nothing is removed.
          */
         get: operations["preview_api_kept_preview_get"];
         put?: never;
@@ -2797,7 +2795,7 @@ export interface paths {
         };
         /**
          * Where it left the good path
-         * @description Hold the steps of a failing run against healthy runs of its entry point; say the first step that is otherwise.
+         * @description Compare the steps of a failing run with healthy runs of its entry point; return the first step that differs.
          */
         get: operations["turning_api_failures__id__turning_get"];
         put?: never;
@@ -2817,7 +2815,7 @@ export interface paths {
         };
         /**
          * What failing runs have in common
-         * @description Hold the failing runs of an issue, or those that a question means, against healthy runs of the same entry points.
+         * @description Compare the failing runs of an issue, or those of a question, with healthy runs of the same entry points.
          */
         get: operations["in_common_api_in_common_get"];
         put?: never;
@@ -2837,7 +2835,7 @@ export interface paths {
         };
         /**
          * What is happening now
-         * @description Return failures, runs, entry points, types, answer codes, what is new and what regressed, beside the time before.
+         * @description Return failures, runs, entry points, types, answer codes, new and regressed issues, compared with the period before.
          */
         get: operations["now_api_now_get"];
         put?: never;
@@ -2857,7 +2855,8 @@ export interface paths {
         };
         /**
          * The whole story
-         * @description Merge what every app reported of it: runs and their steps, log records, failures; with `around`, deploys, decisions, notes and issues that began then.
+         * @description Merge the reports of all apps about it: runs and their steps, log records, failures; with `around`, deploys,
+         *     decisions, notes and new issues of that time.
          */
         get: operations["timeline_api_timeline_get"];
         put?: never;
@@ -2877,7 +2876,7 @@ export interface paths {
         };
         /**
          * Tracepoints, and the instances that allow them
-         * @description Return the newest tracepoints with how they do, and the running instances that allow them.
+         * @description Return the newest tracepoints with their states, and the running instances that allow them.
          */
         get: operations["listed_api_tracepoints_get"];
         put?: never;
@@ -2919,9 +2918,8 @@ export interface paths {
         put?: never;
         /**
          * Set a tracepoint
-         * @description Ask the running instances of an app what a line sees; those that allow it hear of it within a second.
-         *
-         *     A condition or value that cannot be read is refused here, before it reaches any app.
+         * @description Set a tracepoint in the running instances of an app; those that allow it get it within a second. An invalid
+         *     condition or value is refused here, before it reaches any app.
          */
         post: operations["add_api_apps__name__tracepoints_post"];
         delete?: never;
@@ -2942,7 +2940,7 @@ export interface paths {
         post?: never;
         /**
          * End a tracepoint before its time
-         * @description End a tracepoint; all instances take it away within a second.
+         * @description End a tracepoint; all instances remove it within a second.
          */
         delete: operations["end_api_apps__name__tracepoints__number__delete"];
         options?: never;
@@ -2959,13 +2957,13 @@ export interface paths {
         };
         /**
          * Saved questions
-         * @description Return the questions that were saved for all, and those that the person saved for themselves.
+         * @description Return the questions for all, and the person's own.
          */
         get: operations["questions_api_saved_get"];
         put?: never;
         /**
          * Save a question
-         * @description Give what the page Search shows a name.
+         * @description Save a question under a name.
          */
         post: operations["save_api_saved_post"];
         delete?: never;
@@ -2990,7 +2988,7 @@ export interface paths {
         post?: never;
         /**
          * Remove a saved question
-         * @description Remove a question that the person saved, or one that is for all.
+         * @description Remove a question of the person's own, or one for all.
          */
         delete: operations["remove_api_saved__number__delete"];
         options?: never;
@@ -3007,7 +3005,7 @@ export interface paths {
         };
         /**
          * Boards
-         * @description Return all boards by name, without what they show.
+         * @description Return all boards by name, without their parts.
          */
         get: operations["boards_api_boards_get"];
         put?: never;
@@ -3031,12 +3029,12 @@ export interface paths {
         };
         /**
          * One board
-         * @description Return a board and what it shows.
+         * @description Return a board and its parts.
          */
         get: operations["board_api_boards__number__get"];
         /**
          * Change how a board is arranged
-         * @description Keep a board as the person arranged it; one that somebody changed meanwhile is not written over.
+         * @description Save an arranged board; one that has changed meanwhile is not overwritten.
          */
         put: operations["arrange_api_boards__number__put"];
         post?: never;
@@ -3059,9 +3057,8 @@ export interface paths {
         };
         /**
          * Log records by template
-         * @description Group log records by the template that they came with; where they came without, by one that is found in many of them.
-         *
-         *     Asked for `application/x-ndjson`, it answers with a line now and then, each further than the one before.
+         * @description Group log records by their template; records without one by a template found from many of them. For
+         *     `application/x-ndjson` it answers with a line now and then, each with further progress.
          */
         get: operations["by_template_api_records_logs_templates_get"];
         put?: never;
@@ -3101,7 +3098,7 @@ export interface paths {
         };
         /**
          * Which values occur most
-         * @description Return the commonest values of each field in the newest records that a question means.
+         * @description Return the most frequent values of each field in the newest records of a question.
          */
         get: operations["occurring_values_api_records__kind__occurring_get"];
         put?: never;
@@ -3121,7 +3118,7 @@ export interface paths {
         };
         /**
          * A summary of the records of a question
-         * @description Count, newest records first. Asked for `application/x-ndjson`, it answers with a line now and then, each further than the one before.
+         * @description Count, newest records first. For `application/x-ndjson` it answers with a line now and then, each with further progress.
          */
         get: operations["summary_api_records__kind__summary_get"];
         put?: never;
@@ -3141,7 +3138,7 @@ export interface paths {
         };
         /**
          * Records as a file
-         * @description Stream what a question means, newest first, up to a million records. What begins like a formula is quoted in CSV with an apostrophe.
+         * @description Stream the records of a question, newest first, up to a million. In CSV values that begin like a formula get an apostrophe.
          */
         get: operations["export_api_records__kind__export_get"];
         put?: never;
@@ -3161,7 +3158,7 @@ export interface paths {
         };
         /**
          * Names and values that exist
-         * @description Return names of fields, or values of one, for completion while one writes: those of the newest records of the window.
+         * @description Return names of fields, or values of one, for completion: those of the newest records of the window.
          */
         get: operations["names_api_records__kind__names_get"];
         put?: never;
@@ -3181,7 +3178,7 @@ export interface paths {
         };
         /**
          * One record, whole
-         * @description Return all that one record holds, and the failures that belong to it.
+         * @description Return one record in full, and the failures that belong to it.
          */
         get: operations["record_api_record__number__get"];
         put?: never;
@@ -3221,9 +3218,8 @@ export interface paths {
         };
         /**
          * What a question means, as it comes in
-         * @description Stream `records`: what came since the last time, oldest first, and how many of it were left out because they are too many.
-         *
-         *     Of the window only app, environment and release count: what comes in late is shown too.
+         * @description Stream `records`: new records since the last event, oldest first, and how many were left out because they are
+         *     too many. Of the window only app, environment and release count: late records are shown too.
          */
         get: operations["tail_api_records__kind__tail_get"];
         put?: never;
@@ -3243,7 +3239,7 @@ export interface paths {
         };
         /**
          * What the person saw
-         * @description Return the sketches of the page that a trace began at, and what is certain beside the requests that services of it received.
+         * @description Return the sketches of the page where a trace began, and certain differences from the requests that its services received.
          */
         get: operations["seen_api_traces__trace__seen_get"];
         put?: never;
@@ -3263,7 +3259,7 @@ export interface paths {
         };
         /**
          * Is it live, is it ready
-         * @description Tell whether the service lives and whether it is ready to take reports, with the reasons why not (503).
+         * @description Return whether the service lives and is ready to store reports, with the reasons why not (503).
          */
         get: operations["health_health_get"];
         put?: never;
@@ -3283,9 +3279,9 @@ export interface paths {
         };
         /**
          * What happens, as it happens
-         * @description Stream server-sent events: what happens, with its number, and `reports` (app, environment, issues), after each commit.
-         *
-         *     Without `Last-Event-ID` it begins with what happens from now on. `missed` says that there was too much to tell: look again.
+         * @description Stream server-sent events: events with their numbers, and `reports` (app, environment, issues) after each
+         *     commit. Without `Last-Event-ID` it begins with new events. `missed` says that there were too many events: load
+         *     the page again.
          */
         get: operations["live_api_live_get"];
         put?: never;
@@ -3312,7 +3308,7 @@ export interface components {
         };
         /**
          * ActAnswer
-         * @description Something that was done, or tried and refused.
+         * @description An act, or a refused attempt.
          */
         ActAnswer: {
             /** Id */
@@ -3331,7 +3327,7 @@ export interface components {
         };
         /**
          * ActsAnswer
-         * @description What was done, newest first.
+         * @description Acts, newest first.
          */
         ActsAnswer: {
             /** Acts */
@@ -3377,7 +3373,7 @@ export interface components {
         };
         /**
          * AlertLinkAnswer
-         * @description What a link does, before it does it.
+         * @description The action of a link, before it is used.
          */
         AlertLinkAnswer: {
             /**
@@ -3404,7 +3400,7 @@ export interface components {
         };
         /**
          * AlertLinkOrder
-         * @description What stands behind the sign # in a link.
+         * @description The part of a link after `#`.
          */
         AlertLinkOrder: {
             /** Secret */
@@ -3420,7 +3416,7 @@ export interface components {
         };
         /**
          * AlertPreview
-         * @description What a rule would have done in the last 14 days.
+         * @description The preview of a rule over the last 14 days.
          */
         AlertPreview: {
             /**
@@ -3462,7 +3458,7 @@ export interface components {
         };
         /**
          * AlertRuleAnswer
-         * @description An alert rule that holds.
+         * @description An active alert rule.
          */
         AlertRuleAnswer: {
             /** Number */
@@ -3559,7 +3555,7 @@ export interface components {
         };
         /**
          * AlertRulesAnswer
-         * @description The rules that hold, by name.
+         * @description The active rules, by name.
          */
         AlertRulesAnswer: {
             /** Rules */
@@ -3638,14 +3634,14 @@ export interface components {
         };
         /**
          * AskedAnswer
-         * @description What a process is to do.
+         * @description The tracepoints and orders for a process.
          */
         AskedAnswer: {
             tracepoints: components["schemas"]["TracepointsPart"];
         };
         /**
          * AttachmentAnswer
-         * @description A file that was put to an issue.
+         * @description An attachment of an issue.
          */
         AttachmentAnswer: {
             /** Id */
@@ -3663,7 +3659,7 @@ export interface components {
         };
         /**
          * BeginOpenId
-         * @description What the sign-in is for.
+         * @description The purpose of the sign-in.
          */
         BeginOpenId: {
             /**
@@ -3695,7 +3691,7 @@ export interface components {
         };
         /**
          * BoardChange
-         * @description A board as somebody arranged it.
+         * @description A board to save.
          */
         BoardChange: {
             /**
@@ -3716,7 +3712,7 @@ export interface components {
         };
         /**
          * BoardName
-         * @description A board, without what it shows.
+         * @description A board, without its parts.
          */
         BoardName: {
             /** Id */
@@ -3732,7 +3728,7 @@ export interface components {
         };
         /**
          * BoardOrder
-         * @description A board as somebody arranged it.
+         * @description A board to save.
          */
         BoardOrder: {
             /**
@@ -3756,7 +3752,7 @@ export interface components {
         };
         /**
          * BodyPart
-         * @description A body, as far as it was kept. Binary ones have a type and a size only.
+         * @description A body, where it was kept. Binary ones have only a type and a size.
          */
         BodyPart: {
             /**
@@ -3838,7 +3834,7 @@ export interface components {
         };
         /**
          * Built
-         * @description Where a frame stood in the code that ran, before a source map turned it back.
+         * @description The place of a frame in the built code, before a source map mapped it back.
          */
         Built: {
             /**
@@ -3903,7 +3899,7 @@ export interface components {
         };
         /**
          * CalledNow
-         * @description The same, beside the time before.
+         * @description The same, compared with the period before.
          */
         CalledNow: {
             /** App */
@@ -3975,7 +3971,7 @@ export interface components {
         };
         /**
          * ChangedCheckList
-         * @description What a list holds from now on.
+         * @description The new content of a checklist.
          */
         ChangedCheckList: {
             /** Name */
@@ -3990,7 +3986,7 @@ export interface components {
         };
         /**
          * ChangedNote
-         * @description What a note says from now on.
+         * @description The new text of a note.
          */
         ChangedNote: {
             /**
@@ -4041,7 +4037,7 @@ export interface components {
         };
         /**
          * ChannelAnswer
-         * @description Where messages are delivered.
+         * @description A channel.
          */
         ChannelAnswer: {
             /** Name */
@@ -4135,7 +4131,7 @@ export interface components {
         };
         /**
          * ChannelTestAnswer
-         * @description What came of a test.
+         * @description The result of a test.
          */
         ChannelTestAnswer: {
             /** Delivered */
@@ -4158,7 +4154,7 @@ export interface components {
         };
         /**
          * CheckListAnswer
-         * @description A list of what is looked at.
+         * @description A checklist.
          */
         CheckListAnswer: {
             /** Id */
@@ -4186,7 +4182,7 @@ export interface components {
         };
         /**
          * CodesOffered
-         * @description What to give to an authenticator app: once, and only here.
+         * @description The secret for an authenticator app, shown only once.
          */
         CodesOffered: {
             /**
@@ -4292,7 +4288,7 @@ export interface components {
         };
         /**
          * ComparedAnswer
-         * @description What became of an issue or an entry point.
+         * @description The result for an issue or an entry point.
          */
         ComparedAnswer: {
             /**
@@ -4317,7 +4313,7 @@ export interface components {
         };
         /**
          * ComparedSide
-         * @description How often something failed on one side.
+         * @description The failures of one side.
          */
         ComparedSide: {
             /** Failures */
@@ -4339,7 +4335,7 @@ export interface components {
         };
         /**
          * Correction
-         * @description What is to be corrected about a release.
+         * @description Corrections of a release.
          */
         Correction: {
             /**
@@ -4361,7 +4357,7 @@ export interface components {
         };
         /**
          * CorrectionAnswer
-         * @description How the clock of one host was brought together with the others.
+         * @description The correction of one host's clock.
          */
         CorrectionAnswer: {
             /** Host */
@@ -4375,7 +4371,7 @@ export interface components {
         };
         /**
          * CourseAnswer
-         * @description A number of the window and of the time before it, each in all and for each slice.
+         * @description A number of the window and of the period before it, each in all and by slice.
          */
         CourseAnswer: {
             /** Now */
@@ -4389,7 +4385,7 @@ export interface components {
         };
         /**
          * DayToRemove
-         * @description What would be removed of a day.
+         * @description The removals of a day.
          */
         DayToRemove: {
             /** Day */
@@ -4414,7 +4410,7 @@ export interface components {
         };
         /**
          * DecidedAnswer
-         * @description What came of a decision.
+         * @description The result of a decision.
          */
         DecidedAnswer: {
             /**
@@ -4441,7 +4437,7 @@ export interface components {
         };
         /**
          * DeliveriesAnswer
-         * @description How deliveries to a channel go.
+         * @description The state of deliveries to a channel.
          */
         DeliveriesAnswer: {
             /** Waiting */
@@ -4524,7 +4520,7 @@ export interface components {
         };
         /**
          * DeskAnswer
-         * @description What needs a decision now.
+         * @description The desk: what needs a decision now.
          */
         DeskAnswer: {
             window: components["schemas"]["WindowAnswer"];
@@ -4565,7 +4561,7 @@ export interface components {
         };
         /**
          * DifferenceAnswer
-         * @description Something that the failing run does unlike healthy ones.
+         * @description A difference of the failing run from healthy ones.
          */
         DifferenceAnswer: {
             /**
@@ -4601,7 +4597,7 @@ export interface components {
         };
         /**
          * EarlierAnswer
-         * @description Earlier issues like one, the nearest first.
+         * @description Similar earlier issues, the nearest first.
          */
         EarlierAnswer: {
             /** Earlier */
@@ -4614,7 +4610,7 @@ export interface components {
         };
         /**
          * EarlierIssue
-         * @description An issue that was settled, and that looked alike.
+         * @description A similar settled issue.
          */
         EarlierIssue: {
             /** Number */
@@ -4729,7 +4725,7 @@ export interface components {
         };
         /**
          * ExportAnswer
-         * @description What became of an export; empty where everything was taken.
+         * @description The result of an export; empty where everything was stored.
          */
         ExportAnswer: {
             /**
@@ -4804,7 +4800,7 @@ export interface components {
         };
         /**
          * FailureRef
-         * @description A failure that belongs to something.
+         * @description A failure that belongs to a run or a trace.
          */
         FailureRef: {
             /** Id */
@@ -4872,7 +4868,7 @@ export interface components {
         };
         /**
          * FieldAnswer
-         * @description A field and its commonest values.
+         * @description A field and its most frequent values.
          */
         FieldAnswer: {
             /** Name */
@@ -4918,7 +4914,7 @@ export interface components {
         };
         /**
          * FingerprintAnswer
-         * @description A fingerprint and why it is what it is.
+         * @description A fingerprint and its reasons.
          */
         FingerprintAnswer: {
             /** Fingerprint */
@@ -4934,7 +4930,7 @@ export interface components {
         };
         /**
          * FiringAnswer
-         * @description One time that a rule held, and what became of it.
+         * @description A firing of a rule.
          */
         FiringAnswer: {
             /** Number */
@@ -5022,7 +5018,7 @@ export interface components {
         };
         /**
          * FoldAnswer
-         * @description Entries in a row that are dull.
+         * @description Consecutive entries that are folded.
          */
         FoldAnswer: {
             /**
@@ -5100,7 +5096,7 @@ export interface components {
         };
         /**
          * GroupAnswer
-         * @description The records that have the same values.
+         * @description The records with the same values.
          */
         GroupAnswer: {
             /**
@@ -5123,7 +5119,7 @@ export interface components {
         };
         /**
          * GroupExample
-         * @description Failures that would be one issue, and what they are called.
+         * @description Failures that would be one issue, and its title.
          */
         GroupExample: {
             /** Title */
@@ -5173,7 +5169,7 @@ export interface components {
         };
         /**
          * HandOver
-         * @description The same, and who was seen having it.
+         * @description The same, with the person who was seen having it.
          */
         HandOver: {
             /**
@@ -5194,7 +5190,7 @@ export interface components {
         };
         /**
          * HandTo
-         * @description Who has an issue from now on, and what it waits for.
+         * @description The person who gets an issue, and what it waits for.
          */
         HandTo: {
             /**
@@ -5210,7 +5206,7 @@ export interface components {
         };
         /**
          * HandedAnswer
-         * @description What was handed over just now.
+         * @description The issues that were handed over.
          */
         HandedAnswer: {
             /** Handed */
@@ -5218,7 +5214,7 @@ export interface components {
         };
         /**
          * HandingPreview
-         * @description What would become of the open issues that nobody has.
+         * @description The preview of handing over open issues that nobody has.
          */
         HandingPreview: {
             /**
@@ -5271,7 +5267,7 @@ export interface components {
         };
         /**
          * HandingRulesAnswer
-         * @description The active rules; of several that hold the first counts.
+         * @description The active rules; of several that match the first counts.
          */
         HandingRulesAnswer: {
             /** Rules */
@@ -5279,7 +5275,7 @@ export interface components {
         };
         /**
          * HealthAnswer
-         * @description Whether the service lives, whether it is ready to take reports, and why not.
+         * @description Whether the service lives, whether it is ready to store reports, and why not.
          */
         HealthAnswer: {
             /** Live */
@@ -5358,7 +5354,7 @@ export interface components {
         };
         /**
          * HitPart
-         * @description What a tracepoint has seen of a line that was about to run.
+         * @description The state at a tracepoint's line before it ran.
          */
         HitPart: {
             /**
@@ -5557,7 +5553,7 @@ export interface components {
         };
         /**
          * Invited
-         * @description The secret of an invitation, to see what it is to.
+         * @description The secret of an invitation, to see its terms.
          */
         Invited: {
             /** Invitation */
@@ -5565,7 +5561,7 @@ export interface components {
         };
         /**
          * InvitedAnswer
-         * @description What somebody is invited to.
+         * @description The terms of an invitation.
          */
         InvitedAnswer: {
             /** Label */
@@ -5575,7 +5571,7 @@ export interface components {
         };
         /**
          * IssueAnswer
-         * @description One issue, whole. `failures` and `over_time` cover the window; everything else covers all of its life.
+         * @description One issue, whole. `failures` and `over_time` cover the window; everything else covers its whole existence.
          */
         IssueAnswer: {
             /** Number */
@@ -5721,7 +5717,7 @@ export interface components {
         };
         /**
          * IssueRef
-         * @description An issue, named.
+         * @description An issue with its title.
          */
         IssueRef: {
             /** Number */
@@ -5854,7 +5850,7 @@ export interface components {
         };
         /**
          * Item
-         * @description Something to look at.
+         * @description One check of a checklist.
          */
         Item: {
             /** Look At */
@@ -5912,7 +5908,7 @@ export interface components {
         };
         /**
          * KeptFailure
-         * @description A failure as it is kept.
+         * @description A failure as it is stored.
          */
         KeptFailure: {
             /**
@@ -6013,7 +6009,7 @@ export interface components {
         };
         /**
          * KeptForAnswer
-         * @description For how long a kind is kept.
+         * @description How long a kind is kept.
          */
         KeptForAnswer: {
             /**
@@ -6039,7 +6035,7 @@ export interface components {
         };
         /**
          * KeptOrder
-         * @description For how long a kind is to be kept, or how much room all may take.
+         * @description How long a kind is to be kept, or how much room everything may take.
          */
         KeptOrder: {
             /** Kind */
@@ -6063,7 +6059,7 @@ export interface components {
         };
         /**
          * KeptPreview
-         * @description What would be removed.
+         * @description The removals that are due.
          */
         KeptPreview: {
             /** Steps */
@@ -6116,7 +6112,7 @@ export interface components {
         };
         /**
          * KeyChanged
-         * @description What became of the secrets when their key was changed.
+         * @description The result of changing the key of secrets.
          */
         KeyChanged: {
             /**
@@ -6132,7 +6128,7 @@ export interface components {
         };
         /**
          * KeyDay
-         * @description How much may come with a key in a day; null for what holds for all keys.
+         * @description The bounds of a key for a day; null for the usual ones.
          */
         KeyDay: {
             /** Reports */
@@ -6145,7 +6141,7 @@ export interface components {
         };
         /**
          * KeyDayAnswer
-         * @description What came with a key since midnight, UTC, and how much may come in a day; beyond it reports are refused until the day ends.
+         * @description The use of a key since midnight, UTC, and its bound for a day; beyond it reports are refused until the day ends.
          */
         KeyDayAnswer: {
             /** Reports */
@@ -6182,7 +6178,7 @@ export interface components {
         };
         /**
          * KnownThen
-         * @description What somebody wrote on an earlier issue.
+         * @description A note on an earlier issue.
          */
         KnownThen: {
             /** Person */
@@ -6301,7 +6297,7 @@ export interface components {
         };
         /**
          * LikesAnswer
-         * @description The issues that may be the same fault as one, and those that somebody said are not.
+         * @description The issues that may be the same fault as one, and those that people keep apart from it.
          */
         LikesAnswer: {
             /** Perhaps */
@@ -6314,7 +6310,7 @@ export interface components {
         };
         /**
          * LineVerdict
-         * @description What became of one line.
+         * @description The verdict for one line.
          */
         LineVerdict: {
             /**
@@ -6392,7 +6388,7 @@ export interface components {
         };
         /**
          * ListsAnswer
-         * @description The saved lists of issues that a person sees, by name, with how many each has.
+         * @description The saved lists of issues that a person sees, by name, with counts.
          */
         ListsAnswer: {
             /** Lists */
@@ -6400,7 +6396,7 @@ export interface components {
         };
         /**
          * LogOrder
-         * @description What a logger shall send for a while.
+         * @description An order for a logger.
          */
         LogOrder: {
             /**
@@ -6428,7 +6424,7 @@ export interface components {
         };
         /**
          * LogOrderAnswer
-         * @description From which severity a logger, and those below it, send for a while.
+         * @description A temporary threshold of a logger and those below it.
          */
         LogOrderAnswer: {
             /** Id */
@@ -6457,7 +6453,7 @@ export interface components {
         };
         /**
          * LogOrderPart
-         * @description From which severity a logger, and those below it, send for a while.
+         * @description A temporary threshold of a logger and those below it.
          */
         LogOrderPart: {
             /**
@@ -6478,7 +6474,7 @@ export interface components {
         };
         /**
          * LogOrdersAnswer
-         * @description What holds now for an app's loggers.
+         * @description The active orders for an app's loggers.
          */
         LogOrdersAnswer: {
             /** Orders */
@@ -6547,7 +6543,7 @@ export interface components {
         };
         /**
          * LoggerAnswer
-         * @description A logger that warns.
+         * @description A logger with warnings.
          */
         LoggerAnswer: {
             /** Logger */
@@ -6557,7 +6553,7 @@ export interface components {
         };
         /**
          * LookingAnswer
-         * @description Who looks at an issue.
+         * @description The people who look at an issue.
          */
         LookingAnswer: {
             /**
@@ -6573,7 +6569,7 @@ export interface components {
         };
         /**
          * MadeBodyAnswer
-         * @description What a template makes of an example.
+         * @description The output of a template for an example.
          */
         MadeBodyAnswer: {
             /** Body */
@@ -6586,7 +6582,7 @@ export interface components {
         };
         /**
          * MadeIssueAnswer
-         * @description The issue that collects from now on.
+         * @description The issue that collects records from now on.
          */
         MadeIssueAnswer: {
             /** Issue */
@@ -6608,7 +6604,7 @@ export interface components {
         };
         /**
          * MapAnswer
-         * @description A map that was taken.
+         * @description A stored map.
          */
         MapAnswer: {
             /** Path */
@@ -6628,7 +6624,7 @@ export interface components {
         };
         /**
          * MapOrder
-         * @description A map that a build made.
+         * @description A map of a build.
          */
         MapOrder: {
             /**
@@ -6654,7 +6650,7 @@ export interface components {
         };
         /**
          * MeAnswer
-         * @description Who is signed in.
+         * @description The signed-in person.
          */
         MeAnswer: {
             /** Name */
@@ -6706,7 +6702,7 @@ export interface components {
         };
         /**
          * MergePreview
-         * @description What merging two issues would make.
+         * @description The preview of merging two issues.
          */
         MergePreview: {
             /** Issue */
@@ -6741,7 +6737,7 @@ export interface components {
         };
         /**
          * MessageAnswer
-         * @description A message, and how its delivery went.
+         * @description A message, and its delivery.
          */
         MessageAnswer: {
             /** Number */
@@ -6790,7 +6786,7 @@ export interface components {
         };
         /**
          * MetAnswer
-         * @description One thing that a person met.
+         * @description One record of a person.
          */
         MetAnswer: {
             /**
@@ -6840,7 +6836,7 @@ export interface components {
         };
         /**
          * MissingAnswer
-         * @description What could not be kept.
+         * @description A value that could not be kept.
          */
         MissingAnswer: {
             /**
@@ -6856,7 +6852,7 @@ export interface components {
         };
         /**
          * MissingMapsAnswer
-         * @description Which of them have to be sent.
+         * @description Which maps have to be sent.
          */
         MissingMapsAnswer: {
             /**
@@ -6867,7 +6863,7 @@ export interface components {
         };
         /**
          * NamesAnswer
-         * @description Names of fields, or values of one, that exist.
+         * @description Existing names of fields, or values of one.
          */
         NamesAnswer: {
             /**
@@ -6878,7 +6874,7 @@ export interface components {
         };
         /**
          * NeverOrder
-         * @description Which issue another one is kept apart from.
+         * @description From which issue another one is kept apart.
          */
         NeverOrder: {
             /** Other */
@@ -6951,7 +6947,7 @@ export interface components {
         };
         /**
          * NewChannel
-         * @description A channel to keep.
+         * @description A channel to add or change.
          */
         NewChannel: {
             /**
@@ -7024,7 +7020,7 @@ export interface components {
         };
         /**
          * NewDeploy
-         * @description That a release arrived in an environment.
+         * @description A deploy: the arrival of a release in an environment.
          */
         NewDeploy: {
             /** Release */
@@ -7157,7 +7153,7 @@ export interface components {
         };
         /**
          * NewNote
-         * @description A note, or a check: what was looked at, and what was found.
+         * @description A note, or a check: its name and its result.
          */
         NewNote: {
             /**
@@ -7226,7 +7222,7 @@ export interface components {
         };
         /**
          * NewRelease
-         * @description A release to make known before it comes.
+         * @description A release to announce.
          */
         NewRelease: {
             /** Release */
@@ -7234,7 +7230,7 @@ export interface components {
         };
         /**
          * NewTarget
-         * @description A target to pass records on to, from now on.
+         * @description A target to add.
          */
         NewTarget: {
             /**
@@ -7429,7 +7425,7 @@ export interface components {
         };
         /**
          * OccurringAnswer
-         * @description Which values occur most in what a question means.
+         * @description The most frequent values of the records of a question.
          */
         OccurringAnswer: {
             /**
@@ -7447,7 +7443,7 @@ export interface components {
         };
         /**
          * OneTimeCode
-         * @description What an authenticator app shows.
+         * @description A code of an authenticator app.
          */
         OneTimeCode: {
             /**
@@ -7458,7 +7454,7 @@ export interface components {
         };
         /**
          * OneTracepointAnswer
-         * @description A tracepoint with what became of it everywhere.
+         * @description A tracepoint with its states in all instances.
          */
         OneTracepointAnswer: {
             tracepoint: components["schemas"]["TracepointAnswer"];
@@ -7475,7 +7471,7 @@ export interface components {
         };
         /**
          * OwnerAnswer
-         * @description An owner that a file names.
+         * @description An owner in a file.
          */
         OwnerAnswer: {
             /** Owner */
@@ -7490,7 +7486,7 @@ export interface components {
         };
         /**
          * OwnerNameOrder
-         * @description Who is meant by an owner's name.
+         * @description The person for an owner's name.
          */
         OwnerNameOrder: {
             /**
@@ -7506,7 +7502,7 @@ export interface components {
         };
         /**
          * OwnersAnswer
-         * @description Who owns which files of an app.
+         * @description The CODEOWNERS of an app.
          */
         OwnersAnswer: {
             /** App */
@@ -7541,7 +7537,7 @@ export interface components {
         };
         /**
          * OwnersOrder
-         * @description A file that says who owns what, as it stands in the repository.
+         * @description A CODEOWNERS file, as in the repository.
          */
         OwnersOrder: {
             /**
@@ -7558,7 +7554,7 @@ export interface components {
         };
         /**
          * Pane
-         * @description One picture or table of a board: a view of records, or a part of the page Now.
+         * @description One chart or table of a board: a view of records, or a part of the page Now.
          */
         Pane: {
             /**
@@ -7587,7 +7583,7 @@ export interface components {
         };
         /**
          * ParkOrder
-         * @description Until what an issue is parked: the first of these that comes true brings it back; with none of them, only a person does.
+         * @description The conditions of a parked issue: the first that comes true reopens it; without any, only a person does.
          */
         ParkOrder: {
             /**
@@ -7619,7 +7615,7 @@ export interface components {
         };
         /**
          * ParkedAnswer
-         * @description Until what an issue is parked.
+         * @description The conditions of a parked issue.
          */
         ParkedAnswer: {
             /**
@@ -7635,7 +7631,7 @@ export interface components {
         };
         /**
          * PartAnswer
-         * @description One thing the fingerprint looked at.
+         * @description One part of a fingerprint.
          */
         PartAnswer: {
             /** Kind */
@@ -7671,7 +7667,7 @@ export interface components {
         };
         /**
          * PatternsAnswer
-         * @description All ways in which tickets are written.
+         * @description All patterns of tickets.
          */
         PatternsAnswer: {
             /** Patterns */
@@ -7692,7 +7688,7 @@ export interface components {
         };
         /**
          * PersonAnswer
-         * @description What a person met.
+         * @description The records of a person.
          */
         PersonAnswer: {
             /** Who */
@@ -7722,7 +7718,7 @@ export interface components {
         };
         /**
          * Place
-         * @description What somebody is here.
+         * @description A role.
          */
         Place: {
             /**
@@ -7733,7 +7729,7 @@ export interface components {
         };
         /**
          * PlanAnswer
-         * @description What a file of rules would do, or has done.
+         * @description The changes that a file of rules would make, or has made.
          */
         PlanAnswer: {
             /** Done */
@@ -7745,7 +7741,7 @@ export interface components {
         };
         /**
          * PlanStep
-         * @description What a file does with one rule.
+         * @description The change of one rule by a file.
          */
         PlanStep: {
             /** Name */
@@ -7807,7 +7803,7 @@ export interface components {
         };
         /**
          * PointTime
-         * @description What the runs of an entry point spend their time with.
+         * @description The time of an entry point's runs, by called side.
          */
         PointTime: {
             /** App */
@@ -7826,7 +7822,7 @@ export interface components {
         };
         /**
          * PriorityAnswer
-         * @description How much an issue matters now.
+         * @description The priority of an issue.
          */
         PriorityAnswer: {
             /**
@@ -7847,7 +7843,7 @@ export interface components {
         };
         /**
          * PriorityOrder
-         * @description How much somebody says that an issue matters.
+         * @description The priority that a person sets.
          */
         PriorityOrder: {
             /**
@@ -7858,7 +7854,7 @@ export interface components {
         };
         /**
          * QuietAnswer
-         * @description Something that went wrong with no exception: it is new, or more than usual.
+         * @description Trouble without an exception: new, or more frequent than usual.
          */
         QuietAnswer: {
             /** Id */
@@ -7914,7 +7910,7 @@ export interface components {
         };
         /**
          * QuietFailuresAnswer
-         * @description The quiet failures that stand, the least probable by chance first.
+         * @description The present quiet failures, the least probable by chance first.
          */
         QuietFailuresAnswer: {
             /** Quiet */
@@ -7922,7 +7918,7 @@ export interface components {
         };
         /**
          * QuietHoursOrder
-         * @description When somebody is not written to, but for what is of high priority.
+         * @description Quiet hours of a person, which high priority ignores.
          */
         QuietHoursOrder: {
             /**
@@ -7961,7 +7957,7 @@ export interface components {
         };
         /**
          * RecordRow
-         * @description A failure, a log record or a run, as it is listed.
+         * @description A failure, a log record or a run in a list.
          */
         RecordRow: {
             /**
@@ -8032,7 +8028,7 @@ export interface components {
         };
         /**
          * RedactionPreview
-         * @description What a redaction rule would have hidden in the latest reports.
+         * @description The preview of a redaction rule on the latest reports.
          */
         RedactionPreview: {
             /** Rule */
@@ -8090,7 +8086,7 @@ export interface components {
         };
         /**
          * RegroupPreview
-         * @description What a rule, or regrouping, would do to the latest failures.
+         * @description The preview of a rule or a regrouping on the latest failures.
          */
         RegroupPreview: {
             /**
@@ -8395,7 +8391,7 @@ export interface components {
         };
         /**
          * RemovedMapsAnswer
-         * @description How many maps are gone.
+         * @description How many maps were removed.
          */
         RemovedMapsAnswer: {
             /** Removed */
@@ -8403,7 +8399,7 @@ export interface components {
         };
         /**
          * ReportsAnswer
-         * @description What became of a batch. Everything counted as taken is on disk.
+         * @description The verdicts for a batch. Everything counted as stored is on disk.
          */
         ReportsAnswer: {
             /** Stored */
@@ -8424,7 +8420,7 @@ export interface components {
         };
         /**
          * ReproductionAnswer
-         * @description Something to run.
+         * @description Runnable code.
          */
         ReproductionAnswer: {
             /**
@@ -8502,7 +8498,7 @@ export interface components {
         };
         /**
          * RevealedAnswer
-         * @description That one issue was revealed by another one's fix.
+         * @description An issue revealed by another one's fix.
          */
         RevealedAnswer: {
             issue: components["schemas"]["IssueRef"];
@@ -8524,7 +8520,7 @@ export interface components {
         };
         /**
          * RunPart
-         * @description The unit of work something happened in.
+         * @description The run of a report.
          */
         RunPart: {
             /** Id */
@@ -8677,7 +8673,7 @@ export interface components {
         };
         /**
          * SeenAnswer
-         * @description What a person saw in a trace.
+         * @description The sketches of a trace.
          */
         SeenAnswer: {
             /**
@@ -8727,7 +8723,7 @@ export interface components {
         };
         /**
          * SeenIssue
-         * @description An issue, as somebody saw it who decides on it.
+         * @description An issue as the deciding person saw it.
          */
         SeenIssue: {
             /** Number */
@@ -8750,7 +8746,7 @@ export interface components {
         };
         /**
          * SessionAnswer
-         * @description A browser that is signed in.
+         * @description A signed-in browser.
          */
         SessionAnswer: {
             /** Id */
@@ -8777,7 +8773,7 @@ export interface components {
         };
         /**
          * SessionsAnswer
-         * @description The browsers that are signed in.
+         * @description The signed-in browsers.
          */
         SessionsAnswer: {
             /** Sessions */
@@ -8785,7 +8781,7 @@ export interface components {
         };
         /**
          * SetUpStep
-         * @description One thing to do when an app is set up.
+         * @description One step of setting up an app.
          */
         SetUpStep: {
             /** Title */
@@ -8795,7 +8791,7 @@ export interface components {
         };
         /**
          * SettleOrder
-         * @description From when an issue is fixed: from a release, from now whatever the release, or from the coming release.
+         * @description Where the fix of an issue begins: a release, now in any release, or the coming release.
          */
         SettleOrder: {
             /**
@@ -8859,7 +8855,7 @@ export interface components {
         };
         /**
          * ShiftChange
-         * @description What became of an issue, or was written on it.
+         * @description A change of an issue, or a note on it.
          */
         ShiftChange: {
             /** Time */
@@ -8901,7 +8897,7 @@ export interface components {
         };
         /**
          * SideBySide
-         * @description What stands in one line of both: null where only the other has it.
+         * @description One line of both runs: null where only the other has the step.
          */
         SideBySide: {
             here: components["schemas"]["StepSide"] | null;
@@ -8911,7 +8907,7 @@ export interface components {
         };
         /**
          * SignIn
-         * @description The secret of a sign-in link; or name and password; or an invitation with the name and password to have from now on.
+         * @description The secret of a sign-in link; or name and password; or an invitation with the new name and password.
          */
         SignIn: {
             /**
@@ -8941,7 +8937,7 @@ export interface components {
         };
         /**
          * SignInAnswer
-         * @description Who was signed in, with a token when one was asked for instead of a cookie.
+         * @description The signed-in person, with a token when one was requested instead of a cookie.
          */
         SignInAnswer: {
             /** Name */
@@ -8951,7 +8947,7 @@ export interface components {
         };
         /**
          * SignInWays
-         * @description How one may sign in here.
+         * @description The ways of signing in.
          */
         SignInWays: {
             /**
@@ -8993,7 +8989,7 @@ export interface components {
         };
         /**
          * SilenceOrder
-         * @description A time in which rules send nothing. What is not named is silenced whatever it is.
+         * @description A time in which rules send nothing. A field that is not named is not a limit.
          */
         SilenceOrder: {
             /** Reason */
@@ -9024,7 +9020,7 @@ export interface components {
         };
         /**
          * SilencesAnswer
-         * @description The silences that hold, or will.
+         * @description Active and planned silences.
          */
         SilencesAnswer: {
             /** Silences */
@@ -9032,7 +9028,7 @@ export interface components {
         };
         /**
          * SinceAnswer
-         * @description Since when an issue is there, whether its fix held, and which change did it.
+         * @description Since when an issue exists, whether its fix held, and which change likely caused it.
          */
         SinceAnswer: {
             /** Sentence */
@@ -9062,7 +9058,7 @@ export interface components {
         };
         /**
          * Sketch
-         * @description What a page looked like: boxes, with nothing that was typed.
+         * @description A sketch of a page: boxes, without anything that was typed.
          */
         Sketch: {
             /**
@@ -9094,7 +9090,7 @@ export interface components {
         };
         /**
          * SketchBox
-         * @description A part of the page as the person sees it.
+         * @description A part of the page as the person saw it.
          */
         SketchBox: {
             /**
@@ -9199,7 +9195,7 @@ export interface components {
         };
         /**
          * SplitOrder
-         * @description How an issue is parted: by attributes, or by taking fingerprints out.
+         * @description How an issue is split: by attributes, or by taking fingerprints out.
          */
         SplitOrder: {
             /**
@@ -9234,7 +9230,7 @@ export interface components {
         };
         /**
          * SplitPreview
-         * @description What splitting an issue would make.
+         * @description The preview of splitting an issue.
          */
         SplitPreview: {
             /** Issue */
@@ -9249,7 +9245,7 @@ export interface components {
         };
         /**
          * StateOfOne
-         * @description What became of a tracepoint in one process.
+         * @description The state of a tracepoint in one process.
          */
         StateOfOne: {
             /** Id */
@@ -9309,7 +9305,7 @@ export interface components {
         };
         /**
          * StatusAnswer
-         * @description What went wrong, as OTLP has it: a google.rpc.Status.
+         * @description An error in OTLP's form: a google.rpc.Status.
          */
         StatusAnswer: {
             /**
@@ -9325,7 +9321,7 @@ export interface components {
         };
         /**
          * StepSide
-         * @description A step of one of two runs that are held side by side.
+         * @description A step of one of two compared runs.
          */
         StepSide: {
             /** Said */
@@ -9337,7 +9333,7 @@ export interface components {
         };
         /**
          * SummaryAnswer
-         * @description A summary, as far as it is. Newest records are counted first.
+         * @description A summary and its progress. Newest records are counted first.
          */
         SummaryAnswer: {
             window: components["schemas"]["WindowAnswer"];
@@ -9386,7 +9382,7 @@ export interface components {
         };
         /**
          * TargetAnswer
-         * @description A target, and how far it is.
+         * @description A target, and its progress.
          */
         TargetAnswer: {
             /** Name */
@@ -9460,7 +9456,7 @@ export interface components {
         };
         /**
          * TemplateAnswer
-         * @description Log records that say the same but for their values.
+         * @description Log records that differ only in their values.
          */
         TemplateAnswer: {
             /**
@@ -9493,7 +9489,7 @@ export interface components {
         };
         /**
          * TemplatesAnswer
-         * @description Templates, as far as was read. Newest records are read first.
+         * @description Templates and the progress. Newest records are read first.
          */
         TemplatesAnswer: {
             /** Records */
@@ -9574,7 +9570,7 @@ export interface components {
         };
         /**
          * TimelineEntry
-         * @description One thing that happened.
+         * @description One entry.
          */
         TimelineEntry: {
             /** Key */
@@ -9688,7 +9684,7 @@ export interface components {
         };
         /**
          * TokensAnswer
-         * @description The personal tokens of who is signed in.
+         * @description The personal tokens of the signed-in person.
          */
         TokensAnswer: {
             /** Tokens */
@@ -9795,7 +9791,7 @@ export interface components {
         };
         /**
          * TracepointAsked
-         * @description What is to be seen of a line, where, and for how long.
+         * @description A tracepoint to set.
          */
         TracepointAsked: {
             /**
@@ -9906,7 +9902,7 @@ export interface components {
         };
         /**
          * TracepointState
-         * @description What became of a tracepoint in one instance.
+         * @description The state of a tracepoint in one instance.
          */
         TracepointState: {
             /** Instance */
@@ -9956,7 +9952,7 @@ export interface components {
         };
         /**
          * TracepointsAnswer
-         * @description The newest tracepoints, and where one could be set.
+         * @description The newest tracepoints, and the instances in which one could be set.
          */
         TracepointsAnswer: {
             /** Tracepoints */
@@ -9966,7 +9962,7 @@ export interface components {
         };
         /**
          * TracepointsPart
-         * @description The tracepoints of an app: what is not in the list stands no more.
+         * @description The tracepoints of an app: those that are not in the list are no longer set.
          */
         TracepointsPart: {
             /** Version */
@@ -9994,7 +9990,7 @@ export interface components {
         };
         /**
          * TurnedBackAnswer
-         * @description What becomes of failures that came before the maps.
+         * @description The regrouping of failures that came before the maps.
          */
         TurnedBackAnswer: {
             /**
@@ -10007,7 +10003,7 @@ export interface components {
         };
         /**
          * TurningAnswer
-         * @description Where a failing run left the path that healthy runs take.
+         * @description Where a failing run differs from healthy runs.
          */
         TurningAnswer: {
             /** Said */
@@ -10064,7 +10060,7 @@ export interface components {
         };
         /**
          * ValueAnswer
-         * @description A value, as text, and how many of the records looked at have it.
+         * @description A value, as text, and how many of the sampled records have it.
          */
         ValueAnswer: {
             /** Value */
@@ -10119,7 +10115,7 @@ export interface components {
         };
         /**
          * VersionAnswer
-         * @description What a note said before.
+         * @description An earlier text of a note.
          */
         VersionAnswer: {
             /** Version */
@@ -10140,7 +10136,7 @@ export interface components {
         };
         /**
          * VersionsAnswer
-         * @description What a note said before, the latest first.
+         * @description Earlier texts of a note, the latest first.
          */
         VersionsAnswer: {
             /** Versions */
@@ -10148,7 +10144,7 @@ export interface components {
         };
         /**
          * View
-         * @description What the page Search shows, or the page Issues: everything that its address holds.
+         * @description A view of the page Search or Issues: everything in its address.
          */
         View: {
             /**
@@ -10221,7 +10217,7 @@ export interface components {
         };
         /**
          * WellBefore
-         * @description The same request answered well before, to compare with.
+         * @description The same request, answered successfully before, to compare with.
          */
         WellBefore: {
             /**
@@ -10241,7 +10237,7 @@ export interface components {
         };
         /**
          * WhoSees
-         * @description Who sees an app.
+         * @description The people who see an app.
          */
         WhoSees: {
             /**
@@ -10252,7 +10248,7 @@ export interface components {
         };
         /**
          * WindowAnswer
-         * @description The window that was looked at.
+         * @description The window of the answer.
          */
         WindowAnswer: {
             /** Start */
@@ -10272,7 +10268,7 @@ export interface components {
         };
         /**
          * WouldFire
-         * @description One time that a rule would have fired.
+         * @description One firing that a rule would have had.
          */
         WouldFire: {
             /** Begun */
@@ -10288,7 +10284,7 @@ export interface components {
         };
         /**
          * WouldHand
-         * @description An issue that would go to somebody.
+         * @description An issue that would be handed over.
          */
         WouldHand: {
             /** Number */

@@ -77,14 +77,14 @@ Errors are problem details (RFC 9457) with a stable `slug`."""
 router = APIRouter(tags=["service"])
 
 MOST_MISSED = 300
-"""Events that a listener who was away gets one by one; of more it is only said that there were some."""
+"""Missed events that a listener gets one by one; of more it only learns that there were some."""
 PAGES_AT_ONCE = 8
-"""Answers that are worked on at the same time: one interpreter does not do more of them by taking turns between forty."""
+"""Answers that are computed at the same time: one interpreter is not faster with forty threads."""
 
 
 @router.get("/health", summary="Is it live, is it ready", responses={503: {"model": answers.HealthAnswer}})
 def health(records: TheRecords, clock: TheClock) -> Response:
-    """Tell whether the service lives and whether it is ready to take reports, with the reasons why not (503)."""
+    """Return whether the service lives and is ready to store reports, with the reasons why not (503)."""
     reasons = []
     if not records.writer.alive:
         reasons.append("The writer does not take work.")
@@ -112,10 +112,10 @@ async def _heard(
         ),
     ] = None,
 ) -> tuple[int, bool]:
-    """Return the number of the last event that a listener knows of, and whether it was here before."""
+    """Return the number of the last event that a listener has, and whether it was connected before."""
     if known_to is not None and known_to.isascii() and known_to.isdigit():
         return int(known_to), True
-    # Hundreds come back at once after a cut: what the stream itself knows costs them no question to the records.
+    # Hundreds reconnect at once after an interruption: the stream's own buffer costs no query.
     return live.latest or await asyncio.to_thread(events.newest, records.reader), False
 
 
@@ -134,9 +134,9 @@ async def live(
     person: SignedIn,
     heard: Annotated[tuple[int, bool], Depends(_heard)],
 ) -> Response:
-    """Stream server-sent events: what happens, with its number, and `reports` (app, environment, issues), after each commit.
-
-    Without `Last-Event-ID` it begins with what happens from now on. `missed` says that there was too much to tell: look again.
+    """Stream server-sent events: events with their numbers, and `reports` (app, environment, issues) after each
+    commit. Without `Last-Event-ID` it begins with new events. `missed` says that there were too many events: load
+    the page again.
     """
     if live.is_full(person.pass_id):
         raise Problem("too-busy", "Too many consoles listen. Reload later.", retry_after_s=30)
@@ -152,7 +152,7 @@ async def live(
 
 
 def _missed(records: Records, since: int) -> list[Event] | None:
-    """Return the events behind a number; None where they are too many, or the first of them are no longer kept."""
+    """Return the events after a number; None where they are too many, or the first of them are no longer kept."""
     found = events.after(records.reader, since, MOST_MISSED + 1)
     is_whole = len(found) <= MOST_MISSED and (not found or found[0].id == since + 1)
     return found if is_whole and since <= events.newest(records.reader) else None
@@ -233,7 +233,7 @@ def make_app() -> FastAPI:
 
 
 def served(parts: Parts) -> ASGIApp:
-    """Return the application with everything that stands in front of it; each request finds the parts in its scope."""
+    """Return the application with all its middleware; each request has the parts in its scope."""
     app = make_app()
 
     async def with_parts(scope: Scope, receive: Receive, send: Send) -> None:
@@ -250,6 +250,6 @@ def served(parts: Parts) -> ASGIApp:
 
 
 def begin(live: Live) -> None:
-    """Let the service use the event loop that this is called on: live streams are on it, and so many pages at a time."""
+    """Bind the service to the current event loop: live streams use it, and the bound on concurrent answers."""
     live.use_loop(asyncio.get_running_loop())
     anyio.to_thread.current_default_thread_limiter().total_tokens = PAGES_AT_ONCE

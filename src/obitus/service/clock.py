@@ -1,4 +1,4 @@
-"""What time it is for the service: the system's clock, unless that jumps and those who send do not follow."""
+"""The service's time: the system's clock, unless that jumps and senders' clocks do not."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ from obitus.core.clock import to_text
 from obitus.service.settings import system_clock_ms
 
 FOLLOWED_MS: Final = 2000
-"""What a clock that is corrected bit by bit may be off at once."""
+"""The largest step of a clock that is corrected gradually."""
 NEAR_MS: Final = 60_000
-"""How near a sender's clock has to be to speak for one of two times."""
+"""How near a sender's clock has to be to confirm one of two times."""
 WAIT_MS: Final = 10 * 60_000
-"""For so long after a jump the time goes on as it did, unless a sender's clock agrees with the new one."""
+"""How long after a jump the previous time is kept, unless a sender's clock agrees with the new one."""
 
 _log = logging.getLogger("obitus.service")
 
@@ -28,9 +28,9 @@ def running_ms() -> int:
 
 
 class SteadyClock:
-    """Counts on by itself after the system's clock has jumped, until it is clear which of the two times is right.
-
-    A sender whose own clock agrees with one of them decides; where none says anything the new time holds after ten minutes.
+    """Keeps the previous time after the system's clock has jumped, until it is clear which of the two times is
+    right. A sender whose own clock agrees with one of them decides; without any the new time counts after ten
+    minutes.
     Safe to use from several threads.
     """
 
@@ -39,7 +39,7 @@ class SteadyClock:
         self._lock = threading.Lock()
         self._right_ms, self._at_ms = wall_ms(), running()
         self._jumped_ms: int | None = None
-        """When, by the machine's running time, the clock was first seen to have jumped, or a sender spoke against it."""
+        """When, by the monotonic clock, the jump was first seen, or a sender contradicted the new time."""
 
     def __call__(self) -> int:
         """Return the Unix time in milliseconds."""
@@ -59,7 +59,7 @@ class SteadyClock:
             return counted_ms
 
     def heard(self, theirs_ms: int) -> None:
-        """Take note of what time a sender's clock shows."""
+        """Note the time of a sender's clock."""
         counted_ms = self()
         with self._lock:
             if self._jumped_ms is None:
@@ -75,7 +75,7 @@ class SteadyClock:
 
 
 class Clock:
-    """What time it is for all parts of one service."""
+    """The time for all parts of one service."""
 
     def __init__(self, clock_ms: Callable[[], int]) -> None:
         self._steady = SteadyClock() if clock_ms is system_clock_ms else None
@@ -86,6 +86,6 @@ class Clock:
         return self._clock_ms()
 
     def heard(self, theirs_ms: int) -> None:
-        """Take note of what time a sender's clock shows: after a jump of the own clock that says which time is right."""
+        """Note the time of a sender's clock: after a jump it decides which time is right."""
         if self._steady is not None:
             self._steady.heard(theirs_ms)

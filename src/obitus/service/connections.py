@@ -1,6 +1,5 @@
-"""Connections: bounded in number, in head and in patience, so that nobody who sends slowly or much shuts others out.
-
-A subclass of the server's own protocol; whatever it refuses leaves as problem details, with the strict headers.
+"""Connections: bounded in number, size of the head and time, so that slow or heavy senders do not shut others out. A
+subclass of the server's own protocol; its refusals are problem details, with the strict headers.
 """
 
 from __future__ import annotations
@@ -38,11 +37,11 @@ class Connections:
 
     @property
     def most_of_one(self) -> int:
-        """How many one address may have: the rest is kept for others."""
+        """How many one address may have: the rest is reserved for others."""
         return max(4, self.most * 3 // 4)
 
     def add(self, new: GuardedProtocol) -> bool:
-        """Let a connection in, or return False. Where there is no room, one that waits for nothing makes some."""
+        """Add a connection, or return False. Where there is no room, an idle one is closed."""
         address = new.address
         if self._by_address.get(address, 0) >= self.most_of_one and not self._make_room(address):
             return False
@@ -53,7 +52,7 @@ class Connections:
         return True
 
     def remove(self, old: GuardedProtocol) -> None:
-        """A connection is gone."""
+        """Remove a closed connection."""
         if old not in self.all:
             return
         self.all.discard(old)
@@ -75,12 +74,12 @@ class Connections:
 
 
 class _Transport:
-    """The server's transport, which closes gently: what was answered arrives though the sender is still sending."""
+    """The server's transport, which closes gently: the answer arrives even while the sender is still sending."""
 
     def __init__(self, inner: Any, protocol: GuardedProtocol) -> None:
         self._inner = inner
         self.protocol: GuardedProtocol | None = protocol
-        """None once the connection is gone."""
+        """None once the connection is closed."""
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._inner, name)
@@ -93,13 +92,13 @@ class _Transport:
 
 
 class GuardedProtocol(HttpToolsProtocol):
-    """One connection. What it shares with the others of its service is set on a subclass."""
+    """One connection. State shared by a service's connections is set on a subclass."""
 
     connections_of_service: ClassVar[Connections]
     patience: ClassVar[Patience]
 
     def connection_made(self, transport: Any) -> None:
-        """Let it in, or answer 503 and close."""
+        """Accept it, or answer 503 and close."""
         self.raw = transport
         peer = transport.get_extra_info("peername")
         self.address = str(peer[0]) if isinstance(peer, tuple) and peer else ""
@@ -125,8 +124,8 @@ class GuardedProtocol(HttpToolsProtocol):
             self._held_back = b""
             self.patience.let_go()
         super().connection_lost(exc)
-        # Nothing may hold it, nor what was sent on it, any longer: the server leaves the timer of one that was cut off, and
-        # circles are looked for once in ten minutes.
+        # Nothing may refer to it or its data any longer: the server leaves the timer of an interrupted one, and
+        # cyclic garbage is collected once in ten minutes.
         self._unset_keepalive_if_required()
         self.transport.protocol = None  # type: ignore[attr-defined]
         self.cycle = None  # type: ignore[assignment]
@@ -184,15 +183,15 @@ class GuardedProtocol(HttpToolsProtocol):
         self.idle_since_s = time.monotonic()
         super().on_response_complete()
         if self.cycle is not None and self.cycle.more_body and not self.raw.is_closing():
-            # It was answered before its body was there: what comes still is no new request.
+            # It was answered before its body was complete: further bytes are no new request.
             self.close_gently()
 
     def send_400_response(self, msg: str) -> None:
-        """Answer what the parser gave up on; a head that is too large was answered already."""
+        """Answer a parser error; a head that is too large was answered already."""
         self._refuse("bad-request", "This is no HTTP request that can be understood.")
 
     def close_gently(self) -> None:
-        """Close; a sender that is still sending gets a moment to read what was answered."""
+        """Close; a sender that is still sending gets a moment to read the answer."""
         if self._lingers or self.raw.is_closing():
             return
         is_sending = bool(self._refusal) or (self.cycle is not None and self.cycle.more_body)
@@ -224,7 +223,7 @@ class GuardedProtocol(HttpToolsProtocol):
         if self._head_bytes:
             self._refuse("head-too-slow", "The head of the request took too long to arrive.")
         else:
-            # Nothing was asked: there is nothing to answer.
+            # There was no request: there is nothing to answer.
             self.raw.close()
 
     def _stop_timer(self) -> None:
@@ -233,7 +232,7 @@ class GuardedProtocol(HttpToolsProtocol):
             self._timer = None
 
     def _refuse(self, slug: str, detail: str) -> None:
-        """Answer without the application, and close; who is turned away again and again waits, and is not read meanwhile."""
+        """Answer without the application, and close; addresses with many refusals have to wait, and are not read meanwhile."""
         if self._refusal:
             return
         self._refusal = slug
@@ -252,7 +251,7 @@ class GuardedProtocol(HttpToolsProtocol):
         self._timer = self.loop.call_later(WAIT_S, self._answer_at_last)
 
     def _answer_at_last(self) -> None:
-        """Give the answer that was held back, and close."""
+        """Send the delayed answer, and close."""
         self._timer = None
         answer, self._held_back = self._held_back, b""
         self.patience.let_go()
@@ -288,7 +287,7 @@ def protocol_for(limits: Limits, patience: Patience) -> type[GuardedProtocol]:
 
 
 def _descriptors() -> int:
-    """Return how many descriptors this process may have, after asking for as many as it is allowed."""
+    """Raise this process's limit of descriptors to the allowed maximum, and return it."""
     if sys.platform == "win32":
         return 4096
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)

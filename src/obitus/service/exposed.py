@@ -1,4 +1,4 @@
-"""How often issues and entry points failed in some releases, and in how many runs they could have."""
+"""Failures of issues and entry points in some releases, and their exposure in runs."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from obitus.store.rows.rates import IssueAtPoint, IssueInHours, PointInRelease
 
 
 class Exposed:
-    """Failures and runs of some releases. ``places`` names the entry points that each issue was met on."""
+    """Failures and runs of some releases. ``places`` has the entry points of each issue."""
 
     def __init__(
         self,
@@ -33,7 +33,7 @@ class Exposed:
             self._points.setdefault(place.issue_id, set()).add(place.entry_point)
 
     def issue(self, issue: int, release: int) -> Seen:
-        """Return how often an issue failed, in the runs of its entry points; in all runs where none of these is counted anywhere."""
+        """Return the failures of an issue, and the runs of its entry points; all runs where none of these is counted anywhere."""
         points = self._points.get(issue, set())
         if self._counted.isdisjoint(points):
             runs = self.totals[release]

@@ -1,6 +1,5 @@
-"""What stands in front of every route: a bound on each body, patience with its sender, who asks, strict headers on every answer.
-
-Nothing of a body is read before it is known who sends it, but for signing in, whose bodies are small.
+"""Middleware for every route: a bound on each body, delays for senders with many refusals, who asks, strict headers
+on every answer. No body is read before its sender is known, except for signing in, whose bodies are small.
 """
 
 from __future__ import annotations
@@ -19,19 +18,19 @@ from obitus.service.problems import Problem, fault
 from obitus.service.settings import Limits
 
 _LONG_BODIES: Final = re.compile(r"/reports|/page|/v1/(?:logs|traces)|/api/apps/[^/]{1,100}/(?:commits/.{1,1000}|maps)")
-"""Routes that bound their bodies by themselves: what they take is large, and compressed."""
+"""Routes that bound their bodies themselves: these are large, and compressed."""
 _FILES: Final = re.compile(
     r"/api/issues/[0-9]{1,20}/attachments|/api/apps/[^/]{1,100}/owners(?:/preview)?|/api/alert-rules/apply"
 )
-"""Routes that take a file that a person sends."""
+"""Routes that receive a person's file."""
 _SENDERS: Final = ("/reports", "/page", "/v1/")
-"""Where reports come in."""
+"""Routes for reports."""
 PERSON: Final = "obitus.person"
-"""Where a request's scope holds who asks, None for a reporting key."""
+"""Key of the request's scope for the person, None for a reporting key."""
 SIGN_IN: Final = "/api/sign-in"
 METRICS: Final = "/metrics"
 LINK: Final = "/api/alert-link"
-"""Where a link in a message is followed: what it holds is a secret that is good once."""
+"""Routes of links in messages, which contain a secret that works once."""
 _TURNED_AWAY: Final = frozenset({400, 401, 403, 404, 405, 408, 413, 415, 421, 429})
 OPEN: Final = frozenset(
     {
@@ -42,7 +41,7 @@ OPEN: Final = frozenset(
         "/api/openapi.json",
     }
 )
-"""What is answered to whoever asks, signed in or not."""
+"""Routes that need no sign-in."""
 Who = Callable[[Scope], Awaitable[Any]]
 
 
@@ -54,7 +53,7 @@ class Front:
         self._pace = Pace()
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        """Answer a request; whatever goes wrong leaves as a problem."""
+        """Answer a request; every error becomes a problem."""
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
@@ -101,18 +100,18 @@ class _Request:
         self._whole = False
 
     def check_announced(self) -> None:
-        """Refuse a body that says by itself that it is too large."""
+        """Refuse a body whose declared length is too large."""
         announced = next((value for name, value in self._scope["headers"] if name == b"content-length"), b"")
         if not self._bounds_itself and announced.isdigit() and int(announced) > self._most:
             raise self._too_large()
 
     async def receive(self) -> Message:
-        """Hand on the next part of the body, within its bounds."""
+        """Pass on the next part of the body, within its bounds."""
         loop = asyncio.get_running_loop()
         self._ends_s = self._ends_s or loop.time() + self._limits.body_seconds
         ends_s = min(self._ends_s, loop.time() + self._limits.body_idle_seconds)
         try:
-            # Once the body is whole, waiting for more is waiting for the sender to leave.
+            # After the whole body, further waiting is for the sender's disconnect.
             async with asyncio.timeout_at(None if self._whole else ends_s):
                 message = await self._receive()
         except TimeoutError:
@@ -133,7 +132,7 @@ class _Request:
     async def send(self, message: Message) -> None:
         """Send a part of the answer, unless the request was refused meanwhile."""
         if self._problem is not None and not self._started:
-            # Frameworks make an answer of their own of what broke off their reading.
+            # Frameworks answer themselves when reading was interrupted.
             await self.answer(self._problem)
             return
         if self._answered:
@@ -148,11 +147,11 @@ class _Request:
         self._answered = message["type"] == "http.response.body" and not message.get("more_body", False)
 
     async def answer(self, problem: Problem) -> None:
-        """Answer with a problem, once, and close where the body was not read to its end."""
+        """Answer with a problem, once, and close where the body was not read completely."""
         if self._answered:
             return
         if self._started:
-            # The connection is closed by whoever called us: the sender must not take it for whole.
+            # The caller closes the connection, so that the sender does not count the answer as complete.
             raise problem
         self._answered = True
         response = problem.response()
@@ -164,7 +163,7 @@ class _Request:
 
     @property
     def is_answered(self) -> bool:
-        """Whether the answer is whole."""
+        """Whether the answer is complete."""
         return self._answered
 
     @property

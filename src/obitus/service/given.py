@@ -1,6 +1,5 @@
-"""What routes are given of the service that answers: each names the parts that it needs, and sees no others.
-
-These are coroutines though they wait for next to nothing: the framework would hand each plain function to another thread and back.
+"""Dependencies of routes: each route names the parts of the service that it needs. These are coroutines although
+they hardly wait: the framework would run plain functions on another thread.
 """
 
 from __future__ import annotations
@@ -17,11 +16,11 @@ from obitus.service.threads import Threads
 from obitus.store.records import OpenRecords, Records
 
 SCOPE: Final = "obitus.parts"
-"""Where a request's scope holds the parts, by name."""
+"""Key of the request's scope for the parts, by name."""
 
 
 def part(name: str) -> Any:
-    """Return what gives a route the part with a name."""
+    """Return the dependency for the part with a name."""
 
     async def given(request: Request) -> Any:
         return getattr(request.scope[SCOPE], name)
@@ -30,12 +29,12 @@ def part(name: str) -> Any:
 
 
 async def _records(request: Request) -> Records:
-    """Return the records as whoever asks sees them: of apps that they may not see, nothing is there."""
+    """Return the records limited to the apps that the asker may see."""
     records: OpenRecords = request.scope[SCOPE].records
     person = request.scope.get(PERSON)
     if person is None or person.sight.is_whole:
         return records
-    # The first time it opens the store. Of the threads that know who asks: whoever sees less waits no longer than others.
+    # The first time it opens the store, on the threads for checking who asks.
     threads: Threads = request.scope[SCOPE].passes.threads
     return await threads.do(records.seen_with, person.sight)
 

@@ -1,4 +1,4 @@
-"""The strict headers that go with every answer, and which names the service answers under."""
+"""The strict headers of every answer, and the names under which the service answers."""
 
 from __future__ import annotations
 
@@ -28,13 +28,13 @@ HEADERS: Final = {
 
 
 SECURE_ONLY: Final = {"Strict-Transport-Security": "max-age=31536000"}
-"""What is added where people reach the service by https: browsers come back by https alone (RFC 6797)."""
+"""Added where people reach the service by https: browsers then use only https (RFC 6797)."""
 FOR_ALL: Final = {"Cross-Origin-Resource-Policy": "cross-origin"}
-"""What an answer says that pages of other origins may load."""
+"""Header of an answer that pages of other origins may load."""
 
 
 def _raw(headers: Mapping[str, str]) -> list[tuple[bytes, bytes]]:
-    """Return headers as the server takes them."""
+    """Return headers in the server's form."""
     return [(name.lower().encode(), value.encode()) for name, value in headers.items()]
 
 
@@ -43,7 +43,8 @@ _NOT_KEPT: Final = (b"cache-control", b"no-store")
 
 
 def _with(strict: list[tuple[bytes, bytes]], given: Iterable[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:
-    """Return the headers of an answer with the strict ones in place of its own of these names, but for what pages of other origins may load."""
+    """Return the headers of an answer with the strict ones in place of its own, except for answers that pages of
+    other origins may load."""
     strict_names = {name for name, _ in strict}
     own = [one for one in given if one[0] not in strict_names or one in _FOR_ALL]
     allowed = {name for name, _ in own} & strict_names
@@ -88,5 +89,5 @@ class Guard:
             address = ipaddress.ip_address(name)
         except ValueError:
             return False
-        # A page of a foreign site can make a name of its own point here, but never a bare address.
+        # A foreign site can make a name of its own point here, but not a bare address.
         return address.is_loopback or self._any_address

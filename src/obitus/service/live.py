@@ -1,4 +1,4 @@
-"""The live stream: what was just committed, told to every console that listens (server-sent events)."""
+"""The live stream: events of commits for every listening console (server-sent events)."""
 
 from __future__ import annotations
 
@@ -26,17 +26,17 @@ UNREAD_S: Final = 20.0
 WOKEN_AT_ONCE: Final = 4
 WRITTEN_AT_ONCE: Final = 32
 WOKEN_EVERY_S: Final = 0.002
-"""Listeners are woken, or written to, a few at a time, so that what senders wait for is done in between."""
+"""Listeners are woken, or written to, a few at a time, so that senders' requests are handled in between."""
 MOST_BEHIND: Final = 64 * 1024
-"""Bytes that may wait for one listener to read them; what happens meanwhile waits as for one that is not there."""
+"""Most bytes that wait in one listener's connection; further events wait in its queue."""
 WIRE: Final = "obitus.wire"
-"""Where a request's scope holds the connection itself."""
+"""Key of the request's scope for the connection itself."""
 ROUND_EVERY_S: Final = 0.1
-"""What happens in this time reaches a listener in one piece."""
+"""Events within this time are sent to a listener in one piece."""
 
 
 class _Listener:
-    """What waits for one listener."""
+    """The queue of one listener."""
 
     __slots__ = ("behind_s", "ended", "from_number", "narrowed", "pass_id", "texts", "wire", "woken")
 
@@ -46,16 +46,15 @@ class _Listener:
         self.woken = asyncio.Event()
         self.ended = False
         self.wire: Wire | None = None
-        """While it waits, and its connection is known: what happens is written there, and nobody has to be woken."""
+        """Set while it waits: events are written to its connection directly, without waking its task."""
         self.behind_s = 0.0
-        """Since when it reads nothing, 0 where it does."""
+        """Since when it reads nothing, 0 while it reads."""
         self.from_number = 0
-        """Events up to this number it has got already."""
+        """The last event that it has got."""
 
     def add(self, text: str) -> None:
-        """Let one more message wait; what is not read in time is replaced by a word that there was more.
-
-        Who sees only some apps gets that word alone: of what happens in others, nothing may be said.
+        """Add a message; messages that are not read in time are replaced by ``missed``. A listener that sees only
+        some apps gets only ``missed``, since events of other apps are secret.
         """
         if self.narrowed:
             self.texts = [_event({"type": "missed"})]
@@ -65,14 +64,14 @@ class _Listener:
         self.texts.append(text)
 
     def end(self) -> None:
-        """Let nothing more come."""
+        """End it."""
         self.ended = True
         self.texts.clear()
         self.woken.set()
 
 
 class Wire(Protocol):
-    """A connection as the event loop has it (``asyncio.WriteTransport``)."""
+    """A connection of the event loop (``asyncio.WriteTransport``)."""
 
     def write(self, data: bytes, /) -> None:
         """Send bytes, now or as soon as they can be."""
@@ -88,14 +87,14 @@ class Streams(Protocol):
     """Other streams that end when these do."""
 
     def end(self, pass_id: str | None) -> None:
-        """End those that were asked for with a session or token that has ended, all with None. Called from any thread."""
+        """End those of a session or token that has ended, all with None. Called from any thread."""
 
     def close(self) -> None:
         """End all of them. Called from any thread."""
 
 
 class Live:
-    """Passes messages from the event loop to listeners. A listener that does not keep up is told to look again."""
+    """Passes messages from the event loop to listeners. A slow listener gets ``missed``."""
 
     def __init__(self) -> None:
         self._listeners: dict[_Listener, None] = {}
@@ -105,23 +104,23 @@ class Live:
         self._is_going_round = False
         self.others: list[Streams] = []
         self.latest = 0
-        """The number of the latest event that was published, 0 where none was yet."""
+        """The number of the latest published event, 0 before the first."""
 
     def use_loop(self, loop: asyncio.AbstractEventLoop) -> None:
-        """Say which event loop the listeners live on."""
+        """Set the event loop of the listeners."""
         self._loop = loop
 
     @property
     def listeners(self) -> int:
-        """How many listen."""
+        """The number of listeners."""
         return len(self._listeners)
 
     def is_full(self, pass_id: str) -> bool:
-        """Whether no more listeners are let in, at all or with this session or token."""
+        """Whether the bound of listeners is reached, in all or with this session or token."""
         return len(self._listeners) >= MOST_LISTENERS or self._of_pass[pass_id] >= MOST_OF_A_PASS
 
     def publish(self, message: dict[str, Any], number: int | None = None, *, narrowed: bool = True) -> None:
-        """Tell all listeners; with the number of the event that it is, if it is one. Call it on the event loop.
+        """Publish a message to all listeners, with its number if it is an event. Called on the event loop.
 
         With ``narrowed`` false, listeners who see only some apps are skipped: all they get is the event ``missed``.
         """
@@ -137,7 +136,7 @@ class Live:
             self._go_round(asyncio.get_running_loop(), [], {})
 
     def _go_round(self, loop: asyncio.AbstractEventLoop, due: list[_Listener], chunks: dict[str, bytes]) -> None:
-        """Tell the next few listeners what there is for them; start over once all were. ``chunks`` is what was made of texts in this round."""
+        """Write to the next few listeners; start over once all were served. ``chunks`` caches encoded texts in this round."""
         if not due:
             due, chunks = [one for one in reversed(self._listeners) if one.texts], {}
             if not due:
@@ -155,9 +154,8 @@ class Live:
         loop.call_later(WOKEN_EVERY_S if due else ROUND_EVERY_S, self._go_round, loop, due, chunks)
 
     def end(self, pass_id: str | None) -> None:
-        """End the streams that were asked for with a session or token that has ended. Call it from any thread.
-
-        With None all of them end: whoever may still listen asks again, and is told what they may see now.
+        """End the streams of a session or token that has ended. Called from any thread. With None all of them end:
+        listeners connect again, with what they may see now.
         """
         for one in self.others:
             one.end(pass_id)
@@ -170,7 +168,7 @@ class Live:
                 listener.end()
 
     def publish_from_thread(self, message: dict[str, Any], number: int | None = None, *, narrowed: bool = True) -> None:
-        """Tell all listeners, from a worker thread."""
+        """Publish a message, from a worker thread."""
         if self._loop is not None and not self._closed:
             self._loop.call_soon_threadsafe(partial(self.publish, message, number, narrowed=narrowed))
 
@@ -199,17 +197,16 @@ class Live:
     ) -> AsyncIterator[str]:
         """Yield the stream as text, with a comment now and then so that a dead connection is noticed.
 
-        It ends with the pass that it was asked for with; ``may_still`` says whether that is good, and is asked now and then.
-        ``start`` is the number of the last event that the listener knows of, should it have to ask again; ``earlier`` returns
-        the events that it has missed, None where these are too many. One that is ``narrowed`` is only told to look again.
-
-        With ``wire``, the connection that the text goes to, most of it is written there: hundreds hear of the same, and each would pass it through
-        everything that stands around an answer. What is yielded still comes in between, in order.
+        It ends with its session or token; ``may_still`` returns whether that is valid, and is called now and then.
+        ``start`` is the number of the last event that the listener has; ``earlier`` returns the events that it has
+        missed, None where these are too many. A ``narrowed`` one only gets ``missed``. With ``wire``, its
+        connection, most text is written there directly: hundreds of listeners get the same text, and each would pass
+        it through all middleware. Yielded text comes in between, in order.
         """
         listener = _Listener(pass_id, narrowed)
-        # What it knows may be published only now: it has read that from the records before.
+        # Its last event may be published only now: it has read it from the records before.
         listener.from_number = start or 0
-        # First: what is committed while the missed ones are read waits here, and is known by its number.
+        # First: events that are committed while the missed ones are read wait here, and are recognised by number.
         self._listeners[listener] = None
         self._of_pass[pass_id] += 1
         try:
@@ -217,7 +214,7 @@ class Live:
             yield f"retry: 1000\n{number}event: open\ndata: {{}}\n\n"
             missed = () if earlier is None else await asyncio.to_thread(earlier)
             if missed is None:
-                # What waits already is among what is looked at again.
+                # Waiting events are covered by loading the page again.
                 listener.texts = [_event({"type": "missed"})]
             elif missed:
                 waiting, listener.texts = listener.texts, []
@@ -245,22 +242,23 @@ class Live:
 
 
 class LiveResponse(StreamingResponse):
-    """A stream to one listener; one that does not read for a while is let go: it holds memory, and slows the others."""
+    """A stream to one listener; one that does not read for a while is closed: it holds memory, and slows the others."""
 
     async def stream_response(self, send: Send) -> None:
-        """Send the head, and then each message for as long as the listener takes them."""
+        """Send the head, and then each message while the listener reads them."""
 
         async def patient(message: Message) -> None:
             async with asyncio.timeout(UNREAD_S):
                 await send(message)
 
-        # The listener sees a broken stream, and asks again.
+        # The listener sees a broken stream, and connects again.
         with contextlib.suppress(TimeoutError):
             await super().stream_response(patient)
 
 
 async def _woken(listener: _Listener, wire: Wire | None) -> bool:
-    """Wait until a listener is woken, or return False after a while. Only meanwhile its connection is written to: what was yielded before is on its way."""
+    """Wait until a listener is woken, or return False after a while. Only meanwhile its connection is written to:
+    yielded text has been sent before."""
     listener.wire = wire
     try:
         async with asyncio.timeout(HEARTBEAT_S):
@@ -273,7 +271,7 @@ async def _woken(listener: _Listener, wire: Wire | None) -> bool:
 
 
 def _write(listener: _Listener, wire: Wire, chunks: dict[str, bytes], now_s: float) -> None:
-    """Write what waits for a listener to its connection; let one go that has read nothing for a while."""
+    """Write a listener's queue to its connection; close one that has read nothing for a while."""
     if wire.get_write_buffer_size() > MOST_BEHIND:
         listener.behind_s = listener.behind_s or now_s
         if now_s - listener.behind_s > UNREAD_S:
@@ -284,7 +282,7 @@ def _write(listener: _Listener, wire: Wire, chunks: dict[str, bytes], now_s: flo
     listener.texts = []
     if text not in chunks:
         data = text.encode()
-        # A chunk of RFC 9112, 7.1, as the server makes of each piece of a stream.
+        # A chunk of RFC 9112, 7.1, like the server's own.
         chunks[text] = b"%x\r\n%b\r\n" % (len(data), data)
     wire.write(chunks[text])
 
@@ -295,5 +293,5 @@ def _event(message: dict[str, Any], number: int | None = None) -> str:
 
 
 def _number_of(text: str) -> float:
-    """Return the number of an event from its text; what has none is always new."""
+    """Return the number of an event from its text; a text without one is always new."""
     return int(text[4 : text.index("\n")]) if text.startswith("id: ") else math.inf

@@ -1,4 +1,4 @@
-"""How the C library holds memory: what is asked of glibc; another C library is left as it is."""
+"""Settings of glibc's memory allocator; other C libraries are left as they are."""
 
 from __future__ import annotations
 
@@ -7,12 +7,12 @@ import ctypes
 from typing import Final
 
 M_ARENA_MAX: Final = -8
-"""What glibc's ``malloc.h`` calls by this number."""
+"""Constant of glibc's ``malloc.h``."""
 MOST_ARENAS: Final = 2
 
 
 def share_the_heap() -> None:
-    """Have threads take memory from few places: each has one of its own otherwise, and what one of them let go no other can use.
+    """Limit the number of arenas: otherwise each thread has its own, and memory freed by one cannot be used by another.
 
     ``mallopt(M_ARENA_MAX)`` of glibc.
     """
@@ -21,7 +21,7 @@ def share_the_heap() -> None:
 
 
 def give_back() -> None:
-    """Give what was let go back to the system: otherwise the next large piece of work comes on top of what the last one took.
+    """Return free memory to the system: otherwise the next large piece of work adds to the memory of the last one.
 
     ``malloc_trim`` of glibc; it takes some milliseconds where there is much.
     """

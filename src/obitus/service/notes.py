@@ -1,4 +1,4 @@
-"""The latest thing that was noted of each of many names, such as an app's latest refusal. Bounded; in memory."""
+"""The latest note for each of many names, such as an app's latest refusal. Bounded; in memory."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ class Notes:
         self._by_name: dict[str, tuple[int, str, str]] = {}
 
     def note(self, name: str, slug: str, reason: str, now_ms: int, *, quiet_ms: int = 60_000) -> bool:
-        """Remember the latest of a name; return whether it is another one than the one before, or that was long ago."""
+        """Store the latest note of a name; return whether it differs from the one before, or that was long ago."""
         before = self._by_name.pop(name, None)
         self._by_name[name] = (now_ms, slug, reason)
         if len(self._by_name) > MOST:

@@ -1,7 +1,6 @@
-"""When people's requests begin while reports come in: a few at once, then one after the other, one address after the other.
-
-A hundred that come together would be worked on together: for a third of a second, whatever a report waits for on the event
-loop would stand behind all of them. Begun a few milliseconds apart they take hardly longer, and the report is done in between.
+"""Spacing people's requests while reports come in: a few start at once, then one after the other, the addresses in
+turn. A hundred that come together would run together: for a third of a second reports would wait for the event loop
+behind all of them. Started a few milliseconds apart they take hardly longer, and reports are handled in between.
 """
 
 from __future__ import annotations
@@ -11,32 +10,32 @@ from collections import OrderedDict, deque
 from typing import Final
 
 AT_ONCE: Final = 8
-"""Requests that begin at once: what one page of the console asks for."""
+"""Requests that start at once: those of one page of the console."""
 EVERY_S: Final = 0.005
-"""How far apart those begin that come beyond."""
+"""Interval between further requests."""
 LONGEST_S: Final = 1.0
-"""In about which time all begin that wait: where there are very many, they begin closer together."""
+"""Approximate time in which all waiting requests start: very many start closer together."""
 SENDING_S: Final = 1.0
-"""How long after the latest report it is held that reports come in."""
+"""How long after the latest report requests are spaced."""
 
 
 class Pace:
-    """Lets requests begin. Used on the event loop alone."""
+    """Starts requests. Used on the event loop alone."""
 
     def __init__(self) -> None:
         self._waiting: OrderedDict[str, deque[asyncio.Future[None]]] = OrderedDict()
-        """By address; the one whose turn it is first."""
+        """By address; the next one first."""
         self._count = 0
         self._room = float(AT_ONCE)
         self._reckoned_s = 0.0
         self._sent_s = -SENDING_S
 
     def sent(self) -> None:
-        """Somebody sends reports."""
+        """A report has come."""
         self._sent_s = asyncio.get_running_loop().time()
 
     async def turn(self, address: str) -> None:
-        """Wait until a request from an address may begin: not at all where few come, or nobody sends."""
+        """Wait until a request from an address may start: not at all where there are few, or no reports come."""
         loop = asyncio.get_running_loop()
         now_s = loop.time()
         if not self._count:
@@ -52,7 +51,7 @@ class Pace:
         await its_turn
 
     def _next(self, loop: asyncio.AbstractEventLoop) -> None:
-        """Let the first request of the address begin whose turn it is, and have the next one begin after a while."""
+        """Start the first request of the next address, and schedule the one after."""
         address, waiting = self._waiting.popitem(last=False)
         first = waiting.popleft()
         self._count -= 1

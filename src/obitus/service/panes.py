@@ -1,4 +1,4 @@
-"""What people save and put on boards: views of records, and parts of the page Now."""
+"""Saved views and parts of boards: views of records, and parts of the page Now."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ PartName = Literal[
 
 
 class View(BaseModel):
-    """What the page Search shows, or the page Issues: everything that its address holds."""
+    """A view of the page Search or Issues: everything in its address."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -41,7 +41,7 @@ class View(BaseModel):
 
 
 class Pane(BaseModel):
-    """One picture or table of a board: a view of records, or a part of the page Now."""
+    """One chart or table of a board: a view of records, or a part of the page Now."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -53,5 +53,5 @@ class Pane(BaseModel):
 
 
 def panes_text(panes: list[Pane]) -> str:
-    """Return panes as they are kept."""
+    """Return panes in their stored form."""
     return json.dumps([pane.model_dump(exclude_defaults=True) for pane in panes], ensure_ascii=False)

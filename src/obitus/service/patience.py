@@ -1,4 +1,4 @@
-"""Patience with those who are turned away again and again: what they get is little, and comes late."""
+"""Delays for addresses that are refused again and again."""
 
 from __future__ import annotations
 
@@ -10,24 +10,23 @@ from typing import Final
 from obitus.service.settings import Limits
 
 MOST_ADDRESSES: Final = 10_000
-"""Addresses that are remembered: those that were turned away last."""
+"""Number of addresses that are remembered, the latest refused ones."""
 WAIT_S: Final = 1.0
-"""How much later an answer comes."""
+"""The delay of an answer."""
 
 
 class Patience:
-    """How often each address was turned away lately, and how many answers are held back. Used on the event loop alone."""
+    """Counts recent refusals of each address, and delayed answers. Used on the event loop alone."""
 
     def __init__(self, limits: Limits) -> None:
         self._limits = limits
         self._turned_away: OrderedDict[str, tuple[float, float]] = OrderedDict()
         self.held_back = 0
-        """Answers that wait."""
+        """The number of delayed answers."""
 
     def holds_back(self, address: str) -> bool:
-        """Count that an address is turned away; return whether the answer has to wait, which ``let_go`` ends.
-
-        It has to where the address has had more refusals than it should, but never for many at once.
+        """Count a refusal of an address; return whether the answer has to wait until ``let_go``. It has to where the
+        address is beyond its limit of refusals, but not for too many answers at once.
         """
         now_s = time.monotonic()
         count, then_s = self._turned_away.pop(address, (0.0, now_s))
@@ -41,11 +40,11 @@ class Patience:
         return True
 
     def let_go(self) -> None:
-        """An answer that was held back is given, or nobody waits for it any more."""
+        """A delayed answer was sent, or its connection is closed."""
         self.held_back -= 1
 
     async def wait(self, address: str) -> None:
-        """Hold an answer to an address back where it has to wait."""
+        """Delay an answer to an address where it has to wait."""
         if self.holds_back(address):
             try:
                 await asyncio.sleep(WAIT_S)

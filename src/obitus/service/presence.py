@@ -1,4 +1,4 @@
-"""Who looks at which issue just now: kept in memory, and said to the others who look at it."""
+"""Who looks at which issue at the moment: kept in memory, and sent to the others who look at it."""
 
 from __future__ import annotations
 
@@ -11,24 +11,24 @@ from obitus.service.given import part
 from obitus.service.live import Live
 
 LASTS_S: Final = 45.0
-"""So long somebody counts as looking who has not said so again."""
+"""How long a person counts as looking without a repetition."""
 SAID_AGAIN_S: Final = 15.0
-"""How often whoever looks should say so."""
+"""How often a looking person should repeat it."""
 MOST_OF_A_PERSON: Final = 20
-"""Issues that one person looks at at once, in as many windows."""
+"""Most issues that one person looks at at once."""
 
 
 class Presence:
-    """Knows who looks at which issue. Whoever looks says so again and again; who stops is gone soon."""
+    """The people who look at issues. A console repeats it while the issue is open; without a repetition it ends soon."""
 
     def __init__(self, live: Live, now_s: Callable[[], float] = time.monotonic) -> None:
         self._live, self._now_s = live, now_s
         self._lock = threading.Lock()
         self._until: dict[int, dict[str, float]] = {}
-        """By issue and name, until when somebody counts as looking."""
+        """By issue and name, until when a person counts as looking."""
 
     def looks(self, issue: int, name: str) -> list[str]:
-        """Say that somebody looks at an issue; return all who do, by name."""
+        """Add a person to an issue; return all who look at it, by name."""
         with self._lock:
             now_s = self._now_s()
             before = self._there(issue, now_s)
@@ -39,7 +39,7 @@ class Presence:
         return self._announced(issue, before, there)
 
     def leaves(self, issue: int, name: str) -> list[str]:
-        """Say that somebody looks at an issue no more; return who still does."""
+        """Remove a person from an issue; return who still looks at it."""
         with self._lock:
             now_s = self._now_s()
             before = self._there(issue, now_s)
@@ -48,7 +48,7 @@ class Presence:
         return self._announced(issue, before, there)
 
     def _there(self, issue: int, now_s: float) -> list[str]:
-        """Return who looks at an issue, and forget who did."""
+        """Return who looks at an issue, without expired ones."""
         known = self._until.get(issue, {})
         for name in [name for name, until_s in known.items() if until_s <= now_s]:
             del known[name]
@@ -57,7 +57,7 @@ class Presence:
         return sorted(known)
 
     def _bound(self, name: str) -> None:
-        """Let one person be at so many issues at most: the oldest go."""
+        """Limit the issues of one person: the oldest are dropped."""
         theirs = sorted((known[name], issue) for issue, known in self._until.items() if name in known)
         for _, issue in theirs[:-MOST_OF_A_PERSON]:
             del self._until[issue][name]

@@ -111,7 +111,7 @@ class Problem(Exception):
     """Raised anywhere in the service to answer with a problem; the slug decides status and title."""
 
     def __init__(self, slug: str, detail: str, *, retry_after_s: int | None = None, **extension: Any) -> None:
-        # As it is made again where it comes from another process.
+        # Arguments for making it again from another process.
         super().__init__(slug, detail)
         self.slug, self.detail, self.retry_after_s, self.extension = slug, detail, retry_after_s, extension
 
@@ -140,7 +140,7 @@ def as_problem(error: store_errors.StoreError) -> Problem:
 
 
 def fault(method: str, path: str, error: Exception) -> Problem:
-    """Log an error that nobody foresaw, and return the problem to answer with: both bear the same number."""
+    """Log an unexpected error, and return the problem to answer with: both have the same number."""
     number = secrets.token_hex(6)
     _log.error("answering %s %r broke; its number is %s", method, path[:200], number, exc_info=error)
     detail = f"Something broke inside the service. Its log has more, under the number {number}."
@@ -162,7 +162,7 @@ def described(*slugs: str) -> dict[int | str, dict[str, Any]]:
         every |= dict.fromkeys(_REFUSALS)
     for slug in every:
         status, title = PROBLEMS[slug]
-        # Not as a model: two thousand answers are described so, and each would cost a model at every start.
+        # Not as a model: two thousand answers have this description, and each would cost a model at every start.
         entry = found.setdefault(status, {"description": ""})
         entry["description"] += f"{'; ' if entry['description'] else ''}`{slug}`: {title}"
         entry["content"] = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/ProblemDetails"}}}
@@ -170,7 +170,7 @@ def described(*slugs: str) -> dict[int | str, dict[str, Any]]:
 
 
 def say_problems(app: FastAPI) -> None:
-    """Let the description of the API say what a problem looks like."""
+    """Add the form of problems to the API's description."""
     describe = app.openapi
 
     def with_problems() -> dict[str, Any]:

@@ -1,4 +1,4 @@
-"""Which routes a request is compared with: those that begin as its address does, not all.
+"""Matching a request only with routes that begin like its address.
 
 With hundreds of routes, comparing each with each request takes milliseconds of the event loop, and the first request
 would prepare all of them.
@@ -15,12 +15,12 @@ from starlette.routing import BaseRoute
 from starlette.types import Receive, Scope, Send
 
 SHARED: Final = "api"
-"""The first word of so many addresses that the second one counts, too."""
+"""A first word of so many addresses that the second one counts, too."""
 _ANY: Final = ""
 
 
 def compare_by_first_words(router: APIRouter) -> None:
-    """Have a router hand each request to those of its routes alone that may fit it, in their order."""
+    """Make a router match each request only with those of its routes that may match, in their order."""
     places: dict[str, set[int]] = defaultdict(set)
     for place, route in enumerate(router.routes):
         for path in _paths(route):
@@ -56,7 +56,7 @@ def _paths(route: BaseRoute) -> Iterator[str]:
 
 
 def _key(path: str) -> str:
-    """Return the first word of an address, with the second where many share the first; nothing where that is no fixed word."""
+    """Return the first word of an address, with the second where many share the first; nothing where that is a parameter."""
     words = path.split("/", 3)[1:3]
     said = "/".join(words) if words[:1] == [SHARED] else "".join(words[:1])
     return _ANY if "{" in said else said

@@ -26,15 +26,16 @@ STOP_WITHIN_S = 3
 TICK_S = 0.1
 ACCEPTED_AT_ONCE = 16
 WAITING_CONNECTIONS = 4096
-"""How many connections may wait to be accepted, as far as the system allows it: one too many is tried again by its sender after a second."""
+"""Connections that may wait to be accepted, within the system's limit: the sender of a further one tries again after a second."""
 OFTEN_A_LITTLE = (4_000, 5, 200)
-"""How often circles that nobody holds are looked for (``gc.set_threshold``): a look at 80,000 objects stood everything still for 35 to 55 ms."""
+"""Thresholds of the garbage collector (``gc.set_threshold``): a collection of 80,000 objects stopped everything for 35 to 55 ms."""
 SWITCH_S = 0.0005
-"""How long a thread may go on while others wait (Python's own is ten times as long): a heavy body must not slow a small one."""
+"""How long a thread keeps the interpreter while others wait (Python's default is ten times as long): a heavy body
+must not slow a small one."""
 
 
 class _Server(uvicorn.Server):
-    """Ends the live streams as soon as it is told to stop: an open stream would hold the stop up."""
+    """Ends the live streams as soon as it has to stop: an open stream would delay the stop."""
 
     def __init__(self, config: uvicorn.Config, live: Live) -> None:
         super().__init__(config)
@@ -43,14 +44,14 @@ class _Server(uvicorn.Server):
         self._told_to_stop = asyncio.Event()
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
-        """Start to accept: few connections in each turn of the loop, though many may wait in front of it."""
+        """Start to accept: few connections in each turn of the loop, although many may wait."""
         begin(self._live)
         await super().startup(sockets)
         for one in sockets or ():
             one.listen(WAITING_CONNECTIONS)
 
     async def main_loop(self) -> None:
-        """Run until the stop is asked for, and end at once: uvicorn's own loop looks only ten times a second."""
+        """Run until the stop, and end at once: uvicorn's own loop looks only ten times a second."""
         self._told_to_stop = asyncio.Event()
         self._loop = asyncio.get_running_loop()
         count = 0
@@ -62,7 +63,7 @@ class _Server(uvicorn.Server):
 
     async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
         """Stop as uvicorn does, but without its pause where nobody is connected any more."""
-        # Who has just gone is noticed in the next turns of the loop.
+        # Closed connections are noticed in the next turns of the loop.
         for _ in range(3):
             await asyncio.sleep(0)
         if self.server_state.connections or self.server_state.tasks:
@@ -85,7 +86,7 @@ class _Server(uvicorn.Server):
 
     @contextmanager
     def capture_signals(self) -> Iterator[None]:
-        """Stop at a signal and return, so that whoever called closes the records; the signal is not raised once more."""
+        """Stop at a signal and return, so that the caller closes the records; the signal is not raised again."""
         if threading.current_thread() is not threading.main_thread():
             yield
             return
@@ -125,9 +126,9 @@ def server_for(parts: Parts, *, log_level: str = "warning") -> _Server:
 
 
 def alone(parts: Parts, opened: socket.socket) -> None:
-    """Serve in this process, which does nothing else, until it is told to stop."""
+    """Serve in this process, which does nothing else, until the stop."""
     server = server_for(parts)
-    # What was loaded stays: to look through it again and again for what may go would stop everything for a tenth of a second.
+    # Imported objects stay: including them in collections would stop everything for a tenth of a second.
     share_the_heap()
     gc.collect()
     gc.freeze()
@@ -136,13 +137,13 @@ def alone(parts: Parts, opened: socket.socket) -> None:
 
 
 def leave_no_core() -> None:
-    """Have the system write no memory of this process, or of those that it starts, to disk when they end badly: keys are in it."""
+    """Disable core dumps of this process and its children: their memory contains keys."""
     if sys.platform != "win32":
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
 
 
 def listen(host: str, port: int) -> socket.socket:
-    """Open the listening socket, so that a port that is taken is known before anything else is done."""
+    """Open the listening socket first, so that a port in use is an early error."""
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
     opened = socket.socket(family, socket.SOCK_STREAM)
     if sys.platform != "win32":

@@ -17,12 +17,12 @@ MOST_LOOKED_AT: Final = 72
 LEAST_GUESSES_LOG10: Final = 9.0
 KEY_PREFIX: Final = "okey_"
 PAGE_KEY_PREFIX: Final = "opage_"
-"""Of keys that stand in pages: everybody may read them."""
+"""Prefix of keys for pages, which everybody can read."""
 TOKEN_PREFIX: Final = "otok_"
 
 HASH_KIB: Final = 47_104
 HASH_ROUNDS: Final = 2
-"""Memory of 46 MiB gone through twice: once is what OWASP's Password Storage Cheat Sheet asks of Argon2id at least."""
+"""46 MiB in two passes: one pass is the minimum for Argon2id in OWASP's Password Storage Cheat Sheet."""
 
 _LEGACY_MEMORY: Final = 64 * 1024 * 1024
 
@@ -33,17 +33,17 @@ def new_secret(prefix: str = "") -> str:
 
 
 def hash_of(secret: str) -> bytes:
-    """Return what is kept of a random secret. It has too much entropy to be guessed, so a plain SHA-256 is enough."""
+    """Return the stored hash of a random secret. It has too much entropy to be guessed, so a plain SHA-256 is enough."""
     return hashlib.sha256(secret.encode("utf-8", "surrogateescape")).digest()
 
 
 def hash_password(password: str) -> str:
-    """Return what is kept of a password: Argon2id (RFC 9106), its parameters and a salt of its own included."""
+    """Return the stored hash of a password: Argon2id (RFC 9106), its parameters and a salt of its own included."""
     return _hasher().hash(password)
 
 
 def why_weak(password: str, name: str) -> str | None:
-    """Return in words why a password is too easy to guess, None where it is not: common ones, repeats, rows of keys, the name."""
+    """Return in words why a password is too easy to guess, None where it is not: common ones, repetitions, rows of keys, the name."""
     from zxcvbn import zxcvbn
 
     found = zxcvbn(password[:MOST_LOOKED_AT], user_inputs=[name, "obitus"])
@@ -54,7 +54,7 @@ def why_weak(password: str, name: str) -> str | None:
 
 
 def password_fits(password: str, kept: str | None) -> bool:
-    """Whether a password is the one kept; takes as long when none is kept."""
+    """Whether a password matches the stored hash; takes as long when there is none."""
     if kept is not None and kept.startswith("scrypt$"):
         _, n, salt, digest = kept.split("$")
         return hmac.compare_digest(_scrypt(password, base64.b64decode(salt), int(n)), base64.b64decode(digest))
@@ -65,13 +65,13 @@ def password_fits(password: str, kept: str | None) -> bool:
 
 
 def needs_renewal(kept: str) -> bool:
-    """Whether a hash was made in an earlier way, and should be made again when its password is at hand."""
+    """Whether a hash is of an earlier kind, and should be made again when its password is available."""
     return kept.startswith("scrypt$") or _hasher().check_needs_rehash(kept)
 
 
 @cache
 def _hasher() -> PasswordHasher:
-    # One lane: more would have one stranger's guess use all processors at once.
+    # One lane: with more, one stranger's guess would use all processors at once.
     return PasswordHasher(time_cost=HASH_ROUNDS, memory_cost=HASH_KIB, parallelism=1)
 
 
@@ -81,7 +81,7 @@ def _of_nobody() -> str:
 
 
 def _scrypt(password: str, salt: bytes, n: int) -> bytes:
-    """Return the digest (RFC 7914, r = 8, p = 1) that versions before several people kept."""
+    """Return the digest (RFC 7914, r = 8, p = 1) that early versions stored."""
     return hashlib.scrypt(
         password.encode("utf-8", "surrogateescape"), salt=salt, n=n, r=8, p=1, maxmem=_LEGACY_MEMORY, dklen=32
     )

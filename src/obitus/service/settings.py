@@ -39,15 +39,15 @@ class Limits:
     frames: int = 2000
     """Most gzip members or zstd frames that one body may be made of."""
     inflates_times: int = 300
-    """How many times as large as sent a body may be after decompression."""
+    """Largest ratio of a body's size after decompression to its size as sent."""
     inflates_always_bytes: int = 4 * MIB
-    """What a body may inflate to however small it was."""
+    """Size to which any body may inflate."""
     form_bytes: int = 256 * 1024
     """Most bytes of a body that a person sends."""
     attached_bytes: int = 2 * MIB
     """Most bytes of a file that is attached to an issue."""
     sign_in_bytes: int = 4 * 1024
-    """Most bytes of a body that signs somebody in: it is read before it is known who sends it."""
+    """Most bytes of a sign-in's body: it is read before the sender is known."""
     url_bytes: int = 16 * 1024
     """Most bytes of an address."""
     head_lines: int = 100
@@ -55,13 +55,13 @@ class Limits:
     head_bytes: int = 32 * 1024
     """Most bytes of a request's header lines together."""
     head_seconds: float = 10.0
-    """Most time until a request's head is whole; a connection that asks nothing is closed after it."""
+    """Most time until a request's head is complete; a connection without a request is closed after it."""
     connections: int = 4000
-    """Most connections at once, as far as the system has descriptors for them. One address may have three in four."""
+    """Most connections at once, within the system's limit of descriptors. One address may have three in four."""
     refusals_a_second: float = 5.0
-    """How many refused requests a second one address is answered at once; beyond it each answer comes a second later."""
+    """Refusals a second that one address gets at once; beyond it each answer comes a second later."""
     refusals_at_once: float = 100.0
-    """How many of these may come in one go."""
+    """The burst of these."""
     in_flight_bytes: int = 64 * MIB
     """Most bytes of all bodies being read at once; beyond it the answer is 429."""
     in_flight_bytes_of_a_key: int = 48 * MIB
@@ -71,65 +71,65 @@ class Limits:
     in_flight_requests_of_a_key: int = 24
     """Most of these with one key."""
     share_of_a_key: float = 0.25
-    """How much of a processor one key may keep busy while others send too; beyond it the answer is 429."""
+    """Share of a processor that one key may use while others send too; beyond it the answer is 429."""
     burst_seconds: float = 1.0
-    """How many seconds of work one key may have done at once, whoever else sends."""
+    """Seconds of work that one key may use at once, even while others send."""
     reports_a_day_of_a_key: int = 100_000_000
-    """Most reports that come with one key in a day, where nobody said otherwise; a tenth of it with a key for pages."""
+    """Most reports with one key in a day, unless set otherwise; a tenth of it with a key for pages."""
     bytes_a_day_of_a_key: int = 20_000_000_000
     """Most bytes of their bodies, as sent."""
     whole_failures_at_once: int = 1000
-    """Failures of one issue that are kept whole however fast they come."""
+    """Burst of failures of one issue that are kept whole."""
     whole_failures_a_second: float = 10.0
-    """And so many more with each second; what comes beyond is counted, and a kept one like it represents it."""
+    """Further ones each second; others are counted, represented by a kept one like them."""
     small_body_bytes: int = 64 * 1024
-    """A body of more bytes than that, sent or inflated, is worked on in a process beside the service."""
+    """A body of more bytes, sent or inflated, is processed in a worker process."""
     at_work_of_a_key: int = 2
-    """How many bodies of one key are worked on at the same time; others of it wait."""
+    """Bodies of one key that are processed at the same time; others of it wait."""
     sign_in_attempts: int = 10
-    """Most tries to sign in from one address in five minutes; beyond it the answer is 429. A sign-in link always works."""
+    """Most password attempts from one address in five minutes; beyond it the answer is 429. A sign-in link always works."""
     sign_in_attempts_for_a_name: int = 30
-    """Most tries with one name from anywhere in five minutes."""
+    """Most password attempts for one name from anywhere in five minutes."""
 
 
 @dataclass(frozen=True)
 class OpenId:
-    """The OpenID Connect provider that people may sign in by."""
+    """The OpenID Connect provider for signing in."""
 
     issuer: str
     """Its address, exactly as it calls itself."""
     client_id: str
     client_secret: str = ""
     title: str = "single sign-on"
-    """What the sign-in page calls it."""
+    """Its title on the sign-in page."""
     joins_as: Literal["member", "reader"] | None = None
-    """What somebody becomes whom it vouches for and who was not invited; None lets in only who was."""
+    """The role of people of the provider without an invitation; None requires an invitation."""
 
 
 @dataclass(frozen=True)
 class Settings:
-    """How one service runs."""
+    """Settings of one service."""
 
     data: Path
     """Folder that holds the records."""
     host: str = "127.0.0.1"
     port: int = 8611
     public_url: str | None = None
-    """The address people and apps reach it by, when it is not the one it listens on."""
+    """The address at which people and apps reach it, when it is not the one on which it listens."""
     limits: Limits = field(default_factory=Limits)
     processes: int = (os.cpu_count() or 1) + 1
-    """How many processes beside the service work on large bodies, each started when it is needed."""
+    """Number of worker processes for large bodies, each started when it is needed."""
     openid: OpenId | None = None
     codes_for_all: bool = False
     """Whether everybody who has a password must use one-time codes, and sets them up first."""
     tls: ssl.SSLContext | None = None
-    """What certificates of mail servers, webhooks and collectors are checked by; None for the system's own."""
+    """Trusted certificates for mail servers, webhooks and collectors; None for the system's own."""
     proxies: tuple[str, ...] = ()
-    """Addresses and nets of proxies in front: what these say about who asks (``X-Forwarded-For``) counts, and nobody else's word."""
+    """Addresses and networks of proxies in front: only their ``X-Forwarded-For`` is trusted."""
     console_key: str = ""
-    """A key for pages, where the console itself reports what goes wrong in it; '' where it does not."""
+    """A key for pages, with which the console reports its own failures; '' for none."""
     clock_ms: Callable[[], int] = system_clock_ms
-    """What time it is; another clock is given by tests and the demo."""
+    """The clock; tests and the demo pass another one."""
 
     @property
     def url(self) -> str:
@@ -139,7 +139,7 @@ class Settings:
 
     @property
     def is_https(self) -> bool:
-        """Whether people reach it by https, which a proxy in front has to speak."""
+        """Whether people reach it by https, through a proxy in front."""
         return self.url.startswith("https:")
 
     @property

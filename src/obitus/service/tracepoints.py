@@ -1,6 +1,5 @@
-"""The tracepoints that stand, kept in memory by app, and the clients that wait for that to change.
-
-Used on the event loop by clients that ask, and from threads by whatever changes something: ``load`` reads them again.
+"""The active tracepoints, kept in memory by app, and the clients that wait for changes. Clients use it on the event
+loop, changes from threads: ``load`` reads the tracepoints again.
 """
 
 from __future__ import annotations
@@ -26,12 +25,12 @@ MOST_WAITING_OF_AN_APP: Final = 1_000
 MOST_INSTANCES_OF_AN_APP: Final = 1_000
 AT_WORK: Final = 2
 HEARD_MS: Final = 60_000
-"""How long an instance counts as running after it was heard of."""
+"""How long an instance counts as running after its latest request."""
 
 
 @dataclass(frozen=True, slots=True)
 class Instance:
-    """A process that allows tracepoints, as it last asked."""
+    """A process that allows tracepoints, from its latest request."""
 
     app_id: int
     instance: str
@@ -45,11 +44,11 @@ class Instance:
 
 
 class TooManyWait(Exception):
-    """As many clients wait as may."""
+    """The bound of waiting clients is reached."""
 
 
 class Standing:
-    """The tracepoints that stand."""
+    """The active tracepoints."""
 
     def __init__(self, records: Records, clock: Clock, live: Live) -> None:
         self._records, self._clock, self._live = records, clock, live
@@ -59,15 +58,15 @@ class Standing:
         self._waiting: dict[int, set[asyncio.Event]] = {}
         self._loop: asyncio.AbstractEventLoop | None = None
         self._instances: dict[int, OrderedDict[str, Instance]] = {}
-        """By app, those that were heard of last at the end."""
+        """By app, the latest ones at the end."""
         self._said: dict[tuple[int, str], tuple[InstanceState, ...]] = {}
         self._closed = False
         self.threads = Threads(AT_WORK, "obitus-tracepoints")
-        """Where hits are counted: what holds the event loop's own threads holds up no report that has one."""
+        """Threads for counting hits, so that busy threads of the event loop do not delay reports with hits."""
         self.load()
 
     def load(self) -> None:
-        """Read what stands, and let clients whose list has changed hear of it. Called from any thread."""
+        """Read the active tracepoints, and answer clients whose list has changed. Called from any thread."""
         found: dict[int, list[Tracepoint]] = {}
         for one in store.standing(self._records.reader, self._clock.now_ms()):
             found.setdefault(one.app_id, []).append(one)
@@ -79,15 +78,15 @@ class Standing:
         self.tell()
 
     def tell(self) -> None:
-        """Tell the consoles that something about tracepoints has changed. Called from any thread."""
+        """Notify the consoles of a change of tracepoints. Called from any thread."""
         self._live.publish_from_thread({"type": "tracepoints"}, narrowed=False)
 
     def version(self, app_id: int) -> int:
-        """Return the number of an app's list: a later one is greater, also after a start."""
+        """Return the version of an app's list: a later one is greater, even after a restart."""
         return self._versions.get(app_id, self._first_version)
 
     def list_for(self, app_id: int, environment: str) -> dict[str, Any]:
-        """Return what the clients of an app are told."""
+        """Return the answer for the clients of an app."""
         now_ms = self._clock.now_ms()
         return {
             "version": self.version(app_id),
@@ -100,7 +99,7 @@ class Standing:
         }
 
     async def changed(self, app_id: int, version: int, wait_s: float) -> None:
-        """Wait until the list of an app is another than the one that a client has, but no longer than so many seconds."""
+        """Wait until the list of an app differs from the client's, at most so many seconds."""
         if self._closed or version != self.version(app_id):
             return
         waiting = self._waiting.setdefault(app_id, set())
@@ -117,7 +116,7 @@ class Standing:
             waiting.discard(woken)
 
     def heard(self, instance: Instance) -> None:
-        """Remember that an instance is there."""
+        """Store an instance."""
         of_app = self._instances.setdefault(instance.app_id, OrderedDict())
         of_app[instance.instance] = instance
         of_app.move_to_end(instance.instance)
@@ -126,14 +125,14 @@ class Standing:
             self._said.pop((instance.app_id, gone), None)
 
     def instances(self) -> list[Instance]:
-        """Return the instances that were heard of in the last minute, by app and host."""
+        """Return the instances with requests in the last minute, by app and host."""
         since_ms = self._clock.now_ms() - HEARD_MS
         known = [one for of_app in list(self._instances.values()) for one in list(of_app.values())]
         found = [one for one in known if one.heard_ms >= since_ms]
         return sorted(found, key=lambda one: (one.app_id, one.environment, one.host, one.pid))
 
     async def said(self, instance: Instance, states: tuple[InstanceState, ...]) -> bool:
-        """Keep what an instance says of its tracepoints, where that is news; return whether it is."""
+        """Store the states of an instance's tracepoints, where they have changed; return whether they have."""
         key = (instance.app_id, instance.instance)
         plain = tuple(state._replace(said_ms=0) for state in states)
         if plain == self._said.get(key, ()):
@@ -145,7 +144,7 @@ class Standing:
         return True
 
     async def hit(self, app_id: int, numbers: dict[int, int]) -> None:
-        """Hits of tracepoints were stored: those that have as many as were asked for are over."""
+        """End tracepoints whose stored hits have reached their number."""
         ended = False
         for number in numbers:
             known = next((one for one in self._of_app.get(app_id, ()) if one.id == number), None)
@@ -165,7 +164,7 @@ class Standing:
         return self._records.writer.run(lambda c: store.end(c, known.id, why, now_ms))
 
     def _wake(self, app_id: int | None) -> None:
-        """Let those go on that wait for an app, or all of them. Called from any thread."""
+        """Wake clients that wait for an app, or all of them. Called from any thread."""
         loop = self._loop
         if loop is None:
             return
@@ -180,10 +179,10 @@ class Standing:
             loop.call_soon_threadsafe(wake)
 
     def end(self, pass_id: str | None) -> None:
-        """Nobody who waits here has a session."""
+        """Waiting clients have no sessions."""
 
     def close(self) -> None:
-        """Answer all who wait: the service stops. Called from any thread."""
+        """Answer all waiting clients: the service stops. Called from any thread."""
         self._closed = True
         self._wake(None)
 

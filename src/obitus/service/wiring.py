@@ -1,4 +1,4 @@
-"""The parts of one service, made in their order and closed in the other. Whatever works is given the parts that it needs."""
+"""The parts of one service, made in order and closed in the reverse order. Other modules get the parts that they need."""
 
 from __future__ import annotations
 
@@ -100,11 +100,11 @@ class Parts:
             worker.start()
 
     def _announces(self, kind: str) -> Callable[[], None]:
-        """Return what tells the consoles that something of a kind changed."""
+        """Return a function that notifies the consoles that something of a kind has changed."""
         return partial(self.live.publish_from_thread, {"type": kind}, narrowed=False)
 
     def close(self) -> None:
-        """Stop: finish what was queued, and let go of the files."""
+        """Stop: finish queued work, and close the files."""
         self.passing.close()
         self.ticking.turns.close()
         self.alert_windows.turns.close()

@@ -1,4 +1,4 @@
-"""What the API answers with about issues, their failures and what is decided about them."""
+"""Models of answers about issues, their failures and decisions."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from obitus.service.intake.formats import KeptFailure
 
 
 class PartAnswer(BaseModel):
-    """One thing the fingerprint looked at."""
+    """One part of a fingerprint."""
 
     kind: str
     value: str
@@ -21,7 +21,7 @@ class PartAnswer(BaseModel):
 
 
 class FingerprintAnswer(BaseModel):
-    """A fingerprint and why it is what it is."""
+    """A fingerprint and its reasons."""
 
     fingerprint: str
     joined: str = Field(default="", description="Why it belongs to the issue, when it did not begin it.")
@@ -29,7 +29,7 @@ class FingerprintAnswer(BaseModel):
 
 
 class PriorityAnswer(BaseModel):
-    """How much an issue matters now."""
+    """The priority of an issue."""
 
     level: Level
     reason: str = Field(description="Why, in one line, the heaviest first.")
@@ -37,7 +37,7 @@ class PriorityAnswer(BaseModel):
 
 
 class ParkedAnswer(BaseModel):
-    """Until what an issue is parked."""
+    """The conditions of a parked issue."""
 
     said: str = Field(description="In words; '' where only a person brings it back.")
     so_far: str = Field(description="Progress of the condition, in words.")
@@ -86,7 +86,7 @@ class IssuesAnswer(BaseModel):
 
 
 class QuietAnswer(BaseModel):
-    """Something that went wrong with no exception: it is new, or more than usual."""
+    """Trouble without an exception: new, or more frequent than usual."""
 
     id: int
     app: str
@@ -105,7 +105,7 @@ class QuietAnswer(BaseModel):
 
 
 class DeskAnswer(BaseModel):
-    """What needs a decision now."""
+    """The desk: what needs a decision now."""
 
     window: WindowAnswer
     issues: int
@@ -189,7 +189,7 @@ class HistoryEntry(BaseModel):
 
 
 class IssueAnswer(IssueRow):
-    """One issue, whole. `failures` and `over_time` cover the window; everything else covers all of its life."""
+    """One issue, whole. `failures` and `over_time` cover the window; everything else covers its whole existence."""
 
     what_failed: str = Field(description="One sentence: type, where, how often, for whom, since when.")
     users: int = Field(description="Users that its failures hit, since it began.")
@@ -216,7 +216,7 @@ class LikeAnswer(BaseModel):
 
 
 class LikesAnswer(BaseModel):
-    """The issues that may be the same fault as one, and those that somebody said are not."""
+    """The issues that may be the same fault as one, and those that people keep apart from it."""
 
     perhaps: list[LikeAnswer]
     never: list[int] = Field(description="Issues that are kept apart from it, because somebody said so.")

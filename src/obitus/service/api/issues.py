@@ -30,12 +30,12 @@ router = APIRouter(
 )
 
 DESK_ROWS = 8
-# SQLite's integers have 64 bits; a number beyond them is no issue's.
+# SQLite's integers have 64 bits; larger numbers belong to no issue.
 Number = Annotated[int, Path(ge=1, le=2**62, description="The issue's number.")]
 
 
 def asked_about_issues(records: Records, clock: Clock, question: str, window: Window, person: Person) -> Asked | None:
-    """Return what a question of somebody's about issues comes to; one of nothing but spaces asks nothing."""
+    """Compile a person's question about issues; a blank one has no conditions."""
     node = understood(question, clock)
     if node is None:
         return None
@@ -49,7 +49,7 @@ def asked_about_issues(records: Records, clock: Clock, question: str, window: Wi
 
 @router.get("/desk", summary="What needs a decision now", responses=described("bad-window"))
 def desk(records: TheRecords, clock: TheClock, window: TheWindow, person: SignedIn) -> issue_answers.DeskAnswer:
-    """Return what I have, then what nobody has taken up: what regressed, came back, is new; and what fails most. What matters most first."""
+    """Return my issues, then those that nobody has (regressed, reopened, new), and those with most failures. By priority."""
     now_ms = clock.now_ms()
 
     def rows(states: list[str], sort: store.Sort, *, nobodys: bool = True) -> list[issue_answers.IssueRow]:

@@ -1,4 +1,4 @@
-"""``/api/kept``: how long what was reported is kept, what that would remove, and what it removed."""
+"""``/api/kept``: how long reports are kept, previews, and what was removed."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ LEAST_BYTES: Final = 10_000_000
 
 
 class KeptForAnswer(BaseModel):
-    """For how long a kind is kept."""
+    """How long a kind is kept."""
 
     kind: KindName
     app: str = Field(description="'' for all apps.")
@@ -65,7 +65,7 @@ class KeptAnswer(BaseModel):
 
 
 class KeptOrder(BaseModel):
-    """For how long a kind is to be kept, or how much room all may take."""
+    """How long a kind is to be kept, or how much room everything may take."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -78,7 +78,7 @@ class KeptOrder(BaseModel):
 
 
 class DayToRemove(BaseModel):
-    """What would be removed of a day."""
+    """The removals of a day."""
 
     day: str
     why: str
@@ -90,7 +90,7 @@ class DayToRemove(BaseModel):
 
 
 class KeptPreview(BaseModel):
-    """What would be removed."""
+    """The removals that are due."""
 
     steps: list[DayToRemove]
     whole_days: int
@@ -99,7 +99,7 @@ class KeptPreview(BaseModel):
 
 @router.get("", summary="How long reports are kept")
 def kept(records: TheRecords) -> KeptAnswer:
-    """Return for how long each kind is kept, how much room all takes, and of which days something was removed."""
+    """Return how long each kind is kept, how much room everything takes, and which days had removals."""
     said = retention.rules(records.reader)
     names = {one.id: one.name for one in store_apps.apps(records.reader)}
     known = records.days.known()
@@ -119,7 +119,8 @@ def kept(records: TheRecords) -> KeptAnswer:
 
 @router.put("", summary="Say how long something is kept")
 def keep(records: TheRecords, acts: TheActs, person: SignedIn, order: KeptOrder) -> KeptAnswer:
-    """Say for how many days a kind is kept, of an app or of all; or how much room all may take. It holds from the next look on."""
+    """Set for how many days a kind is kept, of an app or of all; or how much room everything may take. It takes
+    effect within ten minutes."""
     if order.kind is None:
         said = "as much as there is" if order.most_bytes is None else f"{order.most_bytes:,} bytes at most"
         acts.do(person.id, "kept for", said, lambda c: retention.keep_within(c, order.most_bytes))
@@ -145,7 +146,7 @@ def preview(
     days: Annotated[int | None, Query(ge=0, le=retention.MOST_DAYS)] = None,
     most_bytes: Annotated[int | None, Query(ge=LEAST_BYTES, le=2**60)] = None,
 ) -> KeptPreview:
-    """Return what is due to be removed by now; with a kind or a size, what would be if that held. Nothing is removed by asking."""
+    """Return the removals that are due now; with a kind or a size, those that would be due with that setting. Nothing is removed."""
     said = retention.rules(records.reader)
     if kind is not None and days is not None:
         app_id = store_apps.app_named(records.reader, app).id if app else 0

@@ -1,4 +1,4 @@
-"""``/api/lists``: saved questions about issues, as lists with how many each has."""
+"""``/api/lists``: saved questions about issues, as lists with counts."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ router = APIRouter(
 
 MOST_LISTS: Final = 40
 COUNTED_WITHIN_S: Final = 2.0
-"""After so long no further list is counted for one answer."""
+"""After this time no further list is counted for one answer."""
 
 
 class ListAnswer(BaseModel):
@@ -47,14 +47,14 @@ class ListAnswer(BaseModel):
 
 
 class ListsAnswer(BaseModel):
-    """The saved lists of issues that a person sees, by name, with how many each has."""
+    """The saved lists of issues that a person sees, by name, with counts."""
 
     lists: list[ListAnswer]
 
 
 @router.get("/lists", summary="Saved lists of issues, with counts")
 def lists(records: TheRecords, clock: TheClock, window: TheWindow, person: SignedIn) -> ListsAnswer:
-    """Return the lists that were saved for all, and those that the person saved for themselves, each counted in the window."""
+    """Return the lists for all, and the person's own, each counted in the window."""
     ends_s = time.monotonic() + COUNTED_WITHIN_S
     found = []
     for row in store.questions(records.reader, person.id):
@@ -84,7 +84,7 @@ def lists(records: TheRecords, clock: TheClock, window: TheWindow, person: Signe
 def _counted(
     records: Records, clock: Clock, view: View, window: Window, person: Person
 ) -> tuple[int | None, int | None]:
-    """Return how many issues and failures a list has now; None where that takes too long, or its question is none any more."""
+    """Return the numbers of issues and failures in a list; None where that takes too long, or its question is no longer valid."""
     try:
         asked = asked_about_issues(records, clock, view.question, window, person)
         sums = issue_store.sums(records.reader, window, states=[view.state] if view.state else None, asked=asked)

@@ -1,4 +1,4 @@
-"""``/api/apps/{name}/log-orders``: from which severity loggers of an app send for a while, without a new deploy."""
+"""``/api/apps/{name}/log-orders``: temporary thresholds of an app's loggers, without a new deploy."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ AppName = Annotated[str, Path(max_length=100, description="The app.")]
 
 
 class LogOrderAnswer(BaseModel):
-    """From which severity a logger, and those below it, send for a while."""
+    """A temporary threshold of a logger and those below it."""
 
     id: int
     logger: str = Field(description="'' for all loggers.")
@@ -43,13 +43,13 @@ class LogOrderAnswer(BaseModel):
 
 
 class LogOrdersAnswer(BaseModel):
-    """What holds now for an app's loggers."""
+    """The active orders for an app's loggers."""
 
     orders: list[LogOrderAnswer]
 
 
 class LogOrder(BaseModel):
-    """What a logger shall send for a while."""
+    """An order for a logger."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -61,7 +61,7 @@ class LogOrder(BaseModel):
 
 @router.get("", summary="What loggers send for a while")
 def orders(records: TheRecords, clock: TheClock, name: AppName) -> LogOrdersAnswer:
-    """Return what holds now for an app's loggers, and who ordered it."""
+    """Return the active orders for an app's loggers, and who gave them."""
     app_id = store.app_named(records.reader, name)
     found = [one for one in store.active(records.reader, clock.now_ms()) if one.app_id == app_id]
     return LogOrdersAnswer(
@@ -90,7 +90,7 @@ def order(
     name: AppName,
     order: LogOrder,
 ) -> LogOrdersAnswer:
-    """Let a logger, and those below it, send from a severity on. The app's clients hear of it with the next answer that they get."""
+    """Order a logger, and those below it, to send from a severity on. The app's clients get the order with their next answer."""
     app_id = store.app_named(records.reader, name)
     now_ms = clock.now_ms()
     until_ms = now_ms + order.minutes * MINUTE_MS
@@ -124,7 +124,7 @@ def end(
     name: AppName,
     number: Annotated[int, Path(ge=1, le=2**62)],
 ) -> Done:
-    """End an order; the app's clients hear of it with the next answer that they get."""
+    """End an order; the app's clients get that with their next answer."""
     app_id, now_ms = store.app_named(records.reader, name), clock.now_ms()
     acts.do(
         person.id,

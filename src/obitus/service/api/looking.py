@@ -1,4 +1,4 @@
-"""``/api/me/looks-at``: who looks at which issue just now."""
+"""``/api/me/looks-at``: who looks at which issue at the moment."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ router = APIRouter(
 
 
 class LookingAnswer(BaseModel):
-    """Who looks at an issue."""
+    """The people who look at an issue."""
 
     people: list[str] = Field(description="All who do, the asker too, by name.")
     again_s: float = Field(description="Seconds after which somebody who still looks at it should report so again.")
@@ -28,7 +28,7 @@ class LookingAnswer(BaseModel):
 
 @router.put("/me/looks-at/{number}", summary="Say that I look at an issue")
 def looks(records: TheRecords, presence: ThePresence, person: SignedIn, number: Number) -> LookingAnswer:
-    """Let the others who look at an issue know; who says nothing for a while is gone."""
+    """Report that I look at an issue; without a repetition it ends after a while."""
     issue_store.issue(records.reader, number)
     return LookingAnswer(people=presence.looks(number, person.name), again_s=SAID_AGAIN_S)
 

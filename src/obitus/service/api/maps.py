@@ -1,4 +1,4 @@
-"""``/api/apps/{name}/maps``: source maps of what an app's builds made, so that failures lead to the source that people wrote."""
+"""``/api/apps/{name}/maps``: source maps of an app's builds, so that failures show the original source."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ Who = Annotated[tuple[str, str | None, str | None], Depends(who_deploys)]
 
 
 class MapOrder(BaseModel):
-    """A map that a build made."""
+    """A map of a build."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -68,13 +68,13 @@ class MapsOrder(BaseModel):
 
 
 class MissingMapsAnswer(BaseModel):
-    """Which of them have to be sent."""
+    """Which maps have to be sent."""
 
     missing: list[str] = Field(description="Paths of built files whose maps are not here, or are others.")
 
 
 class MapAnswer(BaseModel):
-    """A map that was taken."""
+    """A stored map."""
 
     path: str
     debug_id: str = Field(description="The id by which build and map know each other, '' where the build wrote none.")
@@ -91,7 +91,7 @@ class TurnBackOrder(BaseModel):
 
 
 class TurnedBackAnswer(BaseModel):
-    """What becomes of failures that came before the maps."""
+    """The regrouping of failures that came before the maps."""
 
     regrouping: int | None = Field(description="The regrouping that was begun; null where nothing came before.")
     said: str
@@ -114,14 +114,14 @@ class AppMapsAnswer(BaseModel):
 
 
 class RemovedMapsAnswer(BaseModel):
-    """How many maps are gone."""
+    """How many maps were removed."""
 
     removed: int
 
 
 @router.get("/apps/{name}/maps", summary="Source maps, by release", dependencies=READS)
 def maps(records: TheRecords, name: AppName) -> AppMapsAnswer:
-    """Return of which releases there are source maps."""
+    """Return the releases that have source maps."""
     rows = store.by_release(records.reader, app_named(records.reader, name).id)
     return AppMapsAnswer(
         releases=[
@@ -135,7 +135,7 @@ def maps(records: TheRecords, name: AppName) -> AppMapsAnswer:
 
 @router.post("/apps/{name}/maps/missing", summary="Which source maps have to be sent", responses=_PIPELINE)
 def missing(records: TheRecords, who: Who, name: AppName, order: MapsOrder) -> MissingMapsAnswer:
-    """Return which maps of a build are not here yet: nothing is sent twice. A reporting key that may deploy is enough."""
+    """Return which maps of a build are missing here: nothing is sent twice. A reporting key that may deploy is enough."""
     app_id = _app(records, who, name)
     there = store.hashes(records.reader, app_id, canonical(order.release))
     return MissingMapsAnswer(missing=[one.path for one in order.maps if there.get(one.path) != bytes.fromhex(one.hash)])
@@ -170,7 +170,7 @@ async def add(
     path: BuiltPath,
     release: Release = "",
 ) -> MapAnswer:
-    """Take the source map of one built file. Sent again it replaces the one before. A reporting key that may deploy is enough."""
+    """Store the source map of one built file, in place of the one before. A reporting key that may deploy is enough."""
     app_id, built = await asyncio.to_thread(_app, records, who, name), _checked(path)
     limits = replace(settings.limits, inflated_bytes=MOST_BYTES)
     async with intake.gate.entered(PEOPLE) as held:
@@ -195,7 +195,7 @@ async def add(
 def turn_back(
     records: TheRecords, orders: TheRegroupingOrders, who: Who, name: AppName, order: TurnBackOrder
 ) -> TurnedBackAnswer:
-    """Regroup an app's failures once all maps of a release are here, where some of that release came before them. Can be undone."""
+    """Regroup an app's failures once all maps of a release are here, if some failures came before them. Can be undone."""
     app_id, release = _app(records, who, name), canonical(order.release)
     if not release_store.has_failed(records.reader, app_id, release):
         return TurnedBackAnswer(regrouping=None, said="No failure came before these maps.")
@@ -207,12 +207,12 @@ def turn_back(
 
 @router.delete("/apps/{name}/maps", summary="Remove the source maps of a release", responses=_PIPELINE)
 def remove(records: TheRecords, shelf: TheShelf, who: Who, name: AppName, release: Release = "") -> RemovedMapsAnswer:
-    """Remove the maps of a release. Frames that were turned back as they arrived stay so."""
+    """Remove the maps of a release. Frames that were mapped back when they arrived stay so."""
     return RemovedMapsAnswer(removed=shelf.remove(records.writer, _app(records, who, name), canonical(release)))
 
 
 def _app(records: TheRecords, who: tuple[str, str | None, str | None], name: str) -> int:
-    """Return the app that is meant; raises a problem where a key is for another one."""
+    """Return the app; raises a problem where a key is for another one."""
     if who[1] is not None and who[1] != name:
         raise Problem("not-this-key", f"This reporting key is for {who[1]}, not for {name}. Use a key of its own.")
     return app_named(records.reader, name).id

@@ -65,7 +65,7 @@ class NewToken(BaseModel):
 
 
 class CodesOffered(BaseModel):
-    """What to give to an authenticator app: once, and only here."""
+    """The secret for an authenticator app, shown only once."""
 
     secret: str = Field(description="For typing, in base 32.")
     address: str = Field(description="`otpauth://totp/…`")
@@ -73,7 +73,7 @@ class CodesOffered(BaseModel):
 
 
 class OneTimeCode(BaseModel):
-    """What an authenticator app shows."""
+    """A code of an authenticator app."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -82,7 +82,7 @@ class OneTimeCode(BaseModel):
 
 @router.get("/me", summary="Who am I", responses=described("not-signed-in"))
 def me(settings: TheSettings, person: SignedIn) -> people_answers.MeAnswer:
-    """Return who is signed in, and what they may do with this session or token."""
+    """Return the signed-in person, and the scope of this session or token."""
     return people_answers.MeAnswer(
         name=person.name,
         role=person.role,
@@ -196,7 +196,7 @@ def add_token(
         )
     apps = None if order.apps is None else [app_named(records.reader, app).id for app in order.apps]
     if apps is None and person.sight.only is not None:
-        # A token cannot make one that sees more than itself.
+        # A token cannot make one with a wider scope.
         apps = sorted(person.sight.only)
     token, keep = passes.new("token", order.label, order.days * DAY_MS, scope=order.scope, apps=apps)
     said = f"{order.label}: may {order.scope}, for {order.days} days"
@@ -214,7 +214,7 @@ def revoke_token(passes: ThePasses, person: SignedIn, id: Annotated[str, Path(ma
 
 @router.post("/me/codes", summary="Begin with one-time codes", status_code=201, responses=described("not-signed-in"))
 def offer_codes(records: TheRecords, settings: TheSettings, person: SignedIn) -> CodesOffered:
-    """Return what one-time codes are computed from. They are asked for at sign-in once a first one was given."""
+    """Return the secret of one-time codes. They are required at sign-in once a first one was confirmed."""
     secret = codes.new_secret()
     records.writer.run(lambda c: team.offer_codes(c, person.id, secret))
     address = codes.address(secret, person.name, urlsplit(settings.url).hostname or "")
@@ -250,7 +250,7 @@ def use_codes(
 def stop_codes(
     records: TheRecords, clock: TheClock, settings: TheSettings, acts: TheActs, person: SignedIn, order: OneTimeCode
 ) -> answers.Done:
-    """Sign in with the password alone again. Asks for a code; who lost what makes them asks an owner."""
+    """Remove one-time codes from sign-in. Needs a code; without the device an owner has to remove them."""
     if settings.codes_for_all:
         raise Problem("codes-for-all", "The service was started so that everybody is asked for one-time codes.")
     row = store.person_named(records.reader, person.name)

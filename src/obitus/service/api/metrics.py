@@ -1,4 +1,4 @@
-"""``/metrics``: the service itself in numbers, and failures and runs by app where that is asked for (OpenMetrics)."""
+"""``/metrics``: metrics of the service, and failures and runs by app on request (OpenMetrics)."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ def metrics(
         bool, Query(description="Failures and runs of today (UTC) by app too; up to 500 series of each.")
     ] = False,
 ) -> Response:
-    """Return numbers for a system that collects them; it asks with a personal token that may read."""
+    """Return metrics for a monitoring system, which needs a personal token that may read."""
     now_ms = clock.now_ms()
     found = [
         *_of_service(records, live.listeners, now_ms),

@@ -1,4 +1,4 @@
-"""``/api/issues/N/notes``: what people know of an issue: notes, checks, attachments."""
+"""``/api/issues/N/notes``: notes, checks and attachments of an issue."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ NoteNumber = Annotated[int, Path(ge=1, le=2**62, description="The number of the 
 
 
 class NewNote(BaseModel):
-    """A note, or a check: what was looked at, and what was found."""
+    """A note, or a check: its name and its result."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -50,7 +50,7 @@ class NewNote(BaseModel):
 
 
 class ChangedNote(BaseModel):
-    """What a note says from now on."""
+    """The new text of a note."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -79,7 +79,7 @@ class NoteAnswer(BaseModel):
 
 
 class AttachmentAnswer(BaseModel):
-    """A file that was put to an issue."""
+    """An attachment of an issue."""
 
     id: int
     person: str
@@ -99,7 +99,7 @@ class NotesAnswer(BaseModel):
 
 
 class VersionAnswer(BaseModel):
-    """What a note said before."""
+    """An earlier text of a note."""
 
     version: int
     person: str
@@ -110,7 +110,7 @@ class VersionAnswer(BaseModel):
 
 
 class VersionsAnswer(BaseModel):
-    """What a note said before, the latest first."""
+    """Earlier texts of a note, the latest first."""
 
     versions: list[VersionAnswer]
 
@@ -148,14 +148,14 @@ def notes(records: TheRecords, number: Number) -> NotesAnswer:
 
 
 def ways_of(records: Records) -> Ways:
-    """Return what stands for something else in what people write here."""
+    """Return the patterns of tickets and the names of people for notes."""
     patterns = [(row.pattern, row.address) for row in store.link_patterns(records.reader)]
     return Ways(patterns, [row.name for row in team.everybody(records.reader)])
 
 
 @router.post("/issues/{number}/notes", summary="Write a note or a check", status_code=201)
 def add_note(records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: NewNote) -> NotesAnswer:
-    """Write down what is known, or what was looked at and what was found."""
+    """Write a note, or a check with its result."""
     found = _checked(order, order.output)
     now_ms = clock.now_ms()
     records.writer.run(
@@ -167,7 +167,7 @@ def add_note(records: TheRecords, clock: TheClock, person: SignedIn, number: Num
 
 
 def _checked(order: NewNote | ChangedNote, output: str = "") -> Found:
-    """Return what a check came to, "" for a note; raises a problem where it says nothing, or found something and not what was looked at."""
+    """Return the result of a check, "" for a note; raises a problem where it is empty, or has a result without a name."""
     if order.found and not order.looked_at.strip():
         raise Problem("bad-field", "Say what was checked too, beside the result.", field="looked_at")
     if not (order.text.strip() or order.looked_at.strip() or output.strip()):
@@ -183,7 +183,7 @@ def _checked(order: NewNote | ChangedNote, output: str = "") -> Found:
 def change_note(
     records: TheRecords, clock: TheClock, person: SignedIn, number: Number, note: NoteNumber, order: ChangedNote
 ) -> NotesAnswer:
-    """Change what a note says; what it said before is kept. Whoever wrote it may, and owners."""
+    """Change a note; its earlier text is kept. Only for its author and owners."""
     found = _checked(order)
     _of_its_writer(records, person.name, person.role, number, note)
     now_ms = clock.now_ms()
@@ -199,7 +199,7 @@ def change_note(
 def remove_note(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number, note: NoteNumber
 ) -> Done:
-    """Show a note no more. Whoever wrote it may, and owners."""
+    """Remove a note. Only for its author and owners."""
     _of_its_writer(records, person.name, person.role, number, note)
     now_ms = clock.now_ms()
     acts.do(
@@ -218,7 +218,7 @@ def _of_its_writer(records: Records, name: str, role: str, number: int, note: in
 
 @router.get("/issues/{number}/notes/{note}/versions", summary="What a note said before")
 def note_versions(records: TheRecords, number: Number, note: NoteNumber) -> VersionsAnswer:
-    """Return what a note said before, the latest first."""
+    """Return earlier texts of a note, the latest first."""
     found = store.versions(records.reader, number, note)
     return VersionsAnswer(
         versions=[
@@ -245,7 +245,7 @@ async def attach(
     number: Number,
     name: Annotated[str, Query(min_length=1, max_length=200, description="What the file is called.")],
 ) -> NotesAnswer:
-    """Put a file to an issue, up to two megabytes. It is kept as it came, and only ever given out as a download."""
+    """Attach a file to an issue, up to two megabytes. It is stored unchanged, and always served as a download."""
     body = await request.body()
     if not body:
         raise Problem("bad-field", "The file is empty: send its content as the body.")
@@ -264,7 +264,7 @@ def _attach(
 
 
 def _file_name(text: str) -> str:
-    """Return a name that leads into no folder and ends no header."""
+    """Return a name without path separators and line ends."""
     last = text.replace("\\", "/").rpartition("/")[2]
     return "".join(one if one.isprintable() and one not in '"<>|:*?' else "_" for one in last).strip(". ") or "file"
 
@@ -276,7 +276,7 @@ def _file_name(text: str) -> str:
     responses={200: {"content": {"application/octet-stream": {}}, "description": "The file, as a download."}},
 )
 def attachment(records: TheRecords, number: Number, attachment: Annotated[int, Path(ge=1, le=2**62)]) -> Response:
-    """Return an attached file as a download: whatever it says it is, no browser shows or runs it here."""
+    """Return an attached file as a download, so that no browser shows or runs it here."""
     name, body = store.attached(records.reader, number, attachment)
     ascii_name = name.encode("ascii", "replace").decode().replace("?", "_")
     headers = {"Content-Disposition": f'attachment; filename="{ascii_name}"'}
@@ -287,7 +287,7 @@ def attachment(records: TheRecords, number: Number, attachment: Annotated[int, P
 def detach(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number, attachment: Annotated[int, Path(ge=1, le=2**62)]
 ) -> Done:  # fmt: skip
-    """Remove an attached file and what it holds."""
+    """Remove an attached file and its content."""
     now_ms = clock.now_ms()
     acts.do(
         person.id, "removed attachment", f"{attachment} of issue {number}",

@@ -1,4 +1,4 @@
-"""``/api/now``: what is happening, for any window, beside the same length of time before it."""
+"""``/api/now``: what is happening, for any window, compared with the period before it."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ router = APIRouter(
 
 
 class CourseAnswer(BaseModel):
-    """A number of the window and of the time before it, each in all and for each slice."""
+    """A number of the window and of the period before it, each in all and by slice."""
 
     now: int
     before: int
@@ -89,7 +89,7 @@ class IssueNowAnswer(BaseModel):
 
 
 class LoggerAnswer(BaseModel):
-    """A logger that warns."""
+    """A logger with warnings."""
 
     logger: str
     records: int
@@ -131,7 +131,7 @@ class NowAnswer(BaseModel):
 
 @router.get("/now", summary="What is happening now", responses=described("bad-window"))
 def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
-    """Return failures, runs, entry points, types, answer codes, what is new and what regressed, beside the time before."""
+    """Return failures, runs, entry points, types, answer codes, new and regressed issues, compared with the period before."""
     now_ms = clock.now_ms()
     slots = store.slots_of(window, now_ms)
     seen, earlier = (store.seen(records.reader, one, window) for one in (slots, slots.before()))
@@ -181,7 +181,7 @@ def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
 
 
 class _Slices:
-    """Slots put together to slices, few enough to be drawn."""
+    """Slots combined into slices, few enough to be drawn."""
 
     def __init__(self, slots: Slots) -> None:
         self._slots = slots

@@ -30,13 +30,13 @@ _log = logging.getLogger("obitus.service")
 
 
 class SignInWays(BaseModel):
-    """How one may sign in here."""
+    """The ways of signing in."""
 
     openid: str | None = Field(description="What the OpenID Connect provider is called; null where there is none.")
 
 
 class BeginOpenId(BaseModel):
-    """What the sign-in is for."""
+    """The purpose of the sign-in."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -53,7 +53,7 @@ class OpenIdAddress(BaseModel):
 
 @router.get("/sign-in/ways", summary="How to sign in")
 def ways(settings: TheSettings) -> SignInWays:
-    """Return how one may sign in beside name and password."""
+    """Return the ways of signing in, in addition to name and password."""
     return SignInWays(openid=settings.openid.title if settings.openid else None)
 
 
@@ -64,7 +64,7 @@ def ways(settings: TheSettings) -> SignInWays:
     responses=described("no-openid"),
 )
 def begin(settings: TheSettings, openid: TheOpenId, request: Request, order: BeginOpenId) -> Response:
-    """Return the provider's address for this sign-in; the browser gets a cookie that its end is checked against."""
+    """Return the provider's address for this sign-in; the browser gets a cookie with which the end of the sign-in is checked."""
     refuse_foreign(request)
     return _begun(request, openid, invitation=order.invitation, person_id=None, secure=settings.is_https)
 
@@ -76,7 +76,7 @@ def begin(settings: TheSettings, openid: TheOpenId, request: Request, order: Beg
     responses=described("not-signed-in", "no-openid"),
 )
 def begin_for_me(settings: TheSettings, openid: TheOpenId, request: Request, person: SignedIn) -> Response:
-    """Return the provider's address; whom it vouches for then is me from now on."""
+    """Return the provider's address, to connect the provider's account with me."""
     return _begun(request, openid, invitation=None, person_id=person.id, secure=settings.is_https)
 
 
@@ -93,7 +93,7 @@ def _begun(
             "no-openid", "The OpenID Connect provider does not answer. The service's log says more."
         ) from None
     answer = JSONResponse({"address": address})
-    # Lax: the provider's page leads back here.
+    # Lax: the provider redirects back here.
     answer.set_cookie(
         COOKIE, held, max_age=int(BEGUN_LASTS_S), httponly=True, samesite="lax", secure=secure, path=PLACE
     )
@@ -102,7 +102,7 @@ def _begun(
 
 @router.get(
     "/sign-in/openid/back",
-    # Where a provider sends browsers: nobody else asks for it.
+    # Providers redirect browsers here; it is not part of the API.
     include_in_schema=False,
     status_code=303,
     response_class=Response,
@@ -116,7 +116,7 @@ def back(
     iss: Annotated[str | None, Query(max_length=500)] = None,
     error: Annotated[str, Query(max_length=200)] = "",
 ) -> Response:
-    """Take what the provider sends the browser back with, and sign in whom it vouches for."""
+    """Handle the provider's redirect: sign in the person whose identity it confirms."""
     where = address_of(request.scope)
     try:
         if openid is None:
@@ -140,7 +140,7 @@ def back(
 def _enter(
     passes: Passes, request: Request, openid: OpenIdSignIn, begun: Begun, vouched: Vouched, where: str
 ) -> Response:
-    """Return the answer that signs in whom the provider vouches for, or says that they are not known here."""
+    """Return the answer that signs in the person of the provider, or says that they are not known here."""
     now_ms, pair = passes.clock.now_ms(), (vouched.issuer, vouched.subject)
     how = f"by OpenID Connect from {where}"
     if begun.person_id is not None:
@@ -169,7 +169,7 @@ def _enter(
 
 
 def _free(connection: sqlite3.Connection, name: str) -> str:
-    """Return a name that nobody has or had: the provider's, else with a number behind it."""
+    """Return an unused name: the provider's, else with a number after it."""
     for number in range(2, 1000):
         if not team.is_taken(connection, name):
             return name

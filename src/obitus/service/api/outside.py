@@ -1,4 +1,4 @@
-"""What both channels and targets are refused for: settings that are not right, and addresses that may not be asked."""
+"""Shared checks of channels and targets: settings that are not valid, and addresses that are not allowed."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from obitus.service.problems import Problem
 
 @contextmanager
 def settings_refused() -> Iterator[None]:
-    """Answer what is wrong with settings, by the field that it stands in."""
+    """Answer errors of settings with the field."""
     try:
         yield
     except SettingsTrouble as trouble:

@@ -1,4 +1,4 @@
-"""``/api/targets``: where records are passed on to, how far each target is, and what it did not get."""
+"""``/api/targets``: targets, their progress, and what they did not get."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ TargetName = Annotated[str, Path(max_length=60, description="The target's name."
 
 
 class NewTarget(BaseModel):
-    """A target to pass records on to, from now on."""
+    """A target to add."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -64,7 +64,7 @@ class NewTarget(BaseModel):
 
 
 class TargetAnswer(BaseModel):
-    """A target, and how far it is."""
+    """A target, and its progress."""
 
     name: str
     kind: PassingKind
@@ -93,7 +93,7 @@ class TargetsAnswer(BaseModel):
 
 @router.get("", summary="Targets")
 def targets(records: TheRecords, passing: ThePassing) -> TargetsAnswer:
-    """Return where records are passed on to, and how far each target is."""
+    """Return the targets and their progress."""
     return TargetsAnswer(targets=[_answer(records, passing, row) for row in store.targets(records.reader)])
 
 
@@ -106,7 +106,7 @@ def targets(records: TheRecords, passing: ThePassing) -> TargetsAnswer:
 def add(
     records: TheRecords, clock: TheClock, acts: TheActs, passing: ThePassing, person: SignedIn, order: NewTarget
 ) -> TargetAnswer:
-    """Pass on what comes from now on, in order; a target that is away gets what it missed, for seven days."""
+    """Pass on new records, in order; a target that was away gets what it missed, for seven days."""
     wanted = _wanted(order, passing, clock.now_ms())
     places, events_to = store.start(records.reader, records.days)
     acts.do(
@@ -121,7 +121,7 @@ def add(
 
 @router.delete("/{name}", summary="Pass nothing on to it any more", responses=described("not-found"))
 def remove(clock: TheClock, acts: TheActs, passing: ThePassing, person: SignedIn, name: TargetName) -> answers.Done:
-    """Remove a target with its secrets. What it took stays where it is."""
+    """Remove a target with its secrets. Records that it has stay there."""
     acts.do(person.id, "removed target", name, lambda c: store.remove(c, name, clock.now_ms()))
     passing.refresh()
     return answers.Done()
@@ -129,7 +129,7 @@ def remove(clock: TheClock, acts: TheActs, passing: ThePassing, person: SignedIn
 
 @router.post("/{name}/try-now", summary="Try a target at once", responses=described("not-found"))
 def try_now(acts: TheActs, passing: ThePassing, person: SignedIn, name: TargetName) -> answers.Done:
-    """Try a target again that is in trouble, without waiting for its pause to end."""
+    """Try a failing target again, without waiting for its pause to end."""
     acts.do(person.id, "tried target", name, lambda c: store.try_now(c, name))
     passing.wake(name)
     return answers.Done()

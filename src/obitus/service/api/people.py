@@ -1,4 +1,4 @@
-"""``/api/people``: who works here, in which role, who is invited, and who sees apps that are limited."""
+"""``/api/people``: people, their roles, invitations, and who sees limited apps."""
 
 from __future__ import annotations
 
@@ -91,7 +91,7 @@ class NewInvitation(BaseModel):
 
 
 class Place(BaseModel):
-    """What somebody is here."""
+    """A role."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -99,7 +99,7 @@ class Place(BaseModel):
 
 
 class WhoSees(BaseModel):
-    """Who sees an app."""
+    """The people who see an app."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -108,7 +108,7 @@ class WhoSees(BaseModel):
 
 @router.get("/people", summary="The people")
 def people(records: TheRecords, person: SignedIn) -> PeopleAnswer:
-    """Return who works here, and which apps only some see. Of apps that the asker does not see, nothing is said."""
+    """Return the people, and which apps are limited. Apps that the asker does not see are left out."""
     seen = {app.id: app.name for app in app_store.apps(records.reader)}
     return PeopleAnswer(
         people=[
@@ -131,7 +131,7 @@ def people(records: TheRecords, person: SignedIn) -> PeopleAnswer:
 
 @router.get("/people/invitations", summary="Open invitations")
 def invitations(records: TheRecords, clock: TheClock) -> InvitationsAnswer:
-    """Return the invitations that nobody has used yet, without their links."""
+    """Return the unused invitations, without their links."""
     names = {app.id: app.name for app in app_store.apps(records.reader)}
     return InvitationsAnswer(
         invitations=[
@@ -151,7 +151,7 @@ def invitations(records: TheRecords, clock: TheClock) -> InvitationsAnswer:
 
 @router.post("/people/invitations", summary="Invite somebody", status_code=201, responses=described("not-found"))
 def invite(clock: TheClock, settings: TheSettings, acts: TheActs, person: SignedIn, order: NewInvitation) -> LinkAnswer:
-    """Return a link with which somebody becomes one of the people, once; they choose their name and password themselves."""
+    """Return a link with which one person can join; they choose their name and password themselves."""
     secret, now_ms = secrets.new_secret(), clock.now_ms()
     expires_ms = now_ms + order.days * DAY_MS
     acts.do(
@@ -170,13 +170,13 @@ def invite(clock: TheClock, settings: TheSettings, acts: TheActs, person: Signed
             expires_ms=expires_ms,
         ),
     )
-    # Behind `#`: no server log ever sees it.
+    # After `#`, so that no server log has it.
     return LinkAnswer(link=f"{settings.url}/sign-in#invitation={secret}", expires=to_text(expires_ms))
 
 
 @router.delete("/people/invitations/{id}", summary="Withdraw an invitation", responses=described("not-found"))
 def withdraw(clock: TheClock, acts: TheActs, person: SignedIn, id: Annotated[str, Path(max_length=60)]) -> Done:
-    """Let nobody come by an invitation any more."""
+    """Revoke an invitation."""
     now_ms = clock.now_ms()
     acts.do(person.id, "withdrew invitation", id, lambda c: team.withdraw(c, id, now_ms))
     return Done()
@@ -186,14 +186,14 @@ def withdraw(clock: TheClock, acts: TheActs, person: SignedIn, id: Annotated[str
 def set_role(live: TheLive, acts: TheActs, person: SignedIn, name: Name, order: Place) -> Done:
     """Make somebody owner, member or reader. It holds from their next request on."""
     acts.do(person.id, "gave role", f"{name}: {order.role}", lambda c: team.set_role(c, name, order.role))
-    # Whoever may still listen asks again, and hears of what they may see now.
+    # Listeners connect again, with what they may see now.
     live.end(None)
     return Done()
 
 
 @router.delete("/people/{name}", summary="Remove somebody", responses=described("not-found", "last-owner"))
 def remove(clock: TheClock, live: TheLive, acts: TheActs, person: SignedIn, name: Name) -> Done:
-    """Let somebody in no more; their sessions and tokens end at once. What they did stays and bears their name."""
+    """Remove a person; their sessions and tokens end at once. The record of what they did keeps their name."""
     now_ms = clock.now_ms()
     ended = acts.do(
         person.id,
@@ -220,16 +220,16 @@ def link(clock: TheClock, acts: TheActs, passes: ThePasses, person: SignedIn, na
     "/people/{name}/codes", summary="Ask somebody for one-time codes no more", responses=described("not-found")
 )
 def stop_codes(acts: TheActs, person: SignedIn, name: Name) -> Done:
-    """Let somebody sign in with the password alone, who has lost what makes the codes."""
+    """Remove a person's one-time codes, who has lost the device that makes them."""
     acts.do(person.id, "stopped one-time codes", f"of {name}", lambda c: team.stop_codes(c, team.named(c, name)[0]))
     return Done()
 
 
 @router.put("/apps/{name}/people", summary="Limit an app to some people", responses=described("not-found"))
 def limit(live: TheLive, acts: TheActs, person: SignedIn, name: Name, order: WhoSees) -> Done:
-    """Let only owners and those people see an app and all that is of it; with null everybody."""
+    """Let only owners and these people see an app and its records; with null everybody."""
     said = "everybody" if order.people is None else ", ".join(order.people) or "owners only"
     acts.do(person.id, "limited app", f"{name}: {said}"[:300], lambda c: team.limit_app(c, name, order.people))
-    # Whoever may still listen asks again, and hears of what they may see now.
+    # Listeners connect again, with what they may see now.
     live.end(None)
     return Done()

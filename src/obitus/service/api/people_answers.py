@@ -1,4 +1,4 @@
-"""What the API answers with about people, their sessions and tokens, and what they did."""
+"""Models of answers about people, their sessions and tokens, and the record of acts."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from obitus.store.rows.people import Role, Scope
 
 
 class MeAnswer(BaseModel):
-    """Who is signed in."""
+    """The signed-in person."""
 
     name: str
     role: Role
@@ -38,7 +38,7 @@ class TokenAnswer(BaseModel):
 
 
 class SessionAnswer(BaseModel):
-    """A browser that is signed in."""
+    """A signed-in browser."""
 
     id: str
     label: str = Field(description="Which browser, as far as it says, and from where it was signed in.")
@@ -49,13 +49,13 @@ class SessionAnswer(BaseModel):
 
 
 class SessionsAnswer(BaseModel):
-    """The browsers that are signed in."""
+    """The signed-in browsers."""
 
     sessions: list[SessionAnswer]
 
 
 class ActAnswer(BaseModel):
-    """Something that was done, or tried and refused."""
+    """An act, or a refused attempt."""
 
     id: int
     time: Time
@@ -65,7 +65,7 @@ class ActAnswer(BaseModel):
 
 
 class ActsAnswer(BaseModel):
-    """What was done, newest first."""
+    """Acts, newest first."""
 
     acts: list[ActAnswer]
     kinds: list[str] = Field(description="Which kinds of acts are on record.")
@@ -73,7 +73,7 @@ class ActsAnswer(BaseModel):
 
 
 class TokensAnswer(BaseModel):
-    """The personal tokens of who is signed in."""
+    """The personal tokens of the signed-in person."""
 
     tokens: list[TokenAnswer]
 

@@ -1,4 +1,4 @@
-"""``/api/person``: what one person met around a time, in all apps, in order. The way in when nothing was raised."""
+"""``/api/person``: what happened to one person around a time, in all apps, in order. The starting point when there is no exception."""
 
 from __future__ import annotations
 
@@ -35,16 +35,16 @@ router = APIRouter(
 )
 
 MOST_SHOWN: Final = 500
-"""Of each kind, those nearest to the end of the span."""
+"""Records of each kind, those nearest to the end of the span."""
 AROUND_MS: Final = 30 * MINUTE_MS
 FIELDS: Final = ("user.id", "session.id", "user.hash", "user.name", "user.email")
-"""Where a person is looked for; ``user.hash`` is also looked at for the SHA-256 of an e-mail address in small letters."""
+"""Attributes in which a person is searched; ``user.hash`` also for the SHA-256 of an e-mail address in lower case."""
 ONLY_COUNTED: Final = "Where an issue failed very often at once, their failures were counted and not kept whole: shown is one of somebody else that is like them."
 _WARN: Final = float(SEVERITIES.index("WARN"))
 
 
 class MetAnswer(BaseModel):
-    """One thing that a person met."""
+    """One record of a person."""
 
     kind: Literal["run", "failure", "log"]
     number: int
@@ -66,7 +66,7 @@ class MetAnswer(BaseModel):
 
 
 class PersonAnswer(BaseModel):
-    """What a person met."""
+    """The records of a person."""
 
     who: str
     found_by: list[str] = Field(description="The attributes that name them.")
@@ -126,18 +126,19 @@ def person(
 
 
 def spelled(who: str) -> set[str]:
-    """Return under which values a person may be kept: as written, the hash of an address, what stands for a hidden session."""
+    """Return the values under which a person may be stored: as written, the hash of an address, the replacement of a
+    hidden session."""
     found = {who, hidden_session(who)}
     return found | {sha256(who.lower().encode("utf-8", "surrogatepass")).hexdigest()} if "@" in who else found
 
 
 def asked_of(values: set[str]) -> Node:
-    """Return the question that finds what a person met, who may be kept under any of these values."""
+    """Return the question that finds the records of a person who may be stored under any of these values."""
     return AnyOf(tuple(Compare(name, "=", value) for name in FIELDS for value in sorted(values)))
 
 
 def _met(records: Records, node: Node, span: tuple[int, int]) -> tuple[list[tuple[Record, MetAnswer]], list[str]]:
-    """Return what was met, each with its record, and what is missing, in words."""
+    """Return the entries, each with its record, and what is missing, in words."""
     names = names_in(records.reader)
     notes: list[str] = []
     found: list[tuple[Record, MetAnswer]] = []
@@ -159,7 +160,7 @@ def _met(records: Records, node: Node, span: tuple[int, int]) -> tuple[list[tupl
 
 
 def _only_counted(records: Records, users: set[str], span: tuple[int, int]) -> list[MetAnswer]:
-    """Return the failures that stand for some of theirs: of those nothing is known but how many there were."""
+    """Return the failures that represent some of theirs: of those only the number is known."""
     return [
         MetAnswer(
             kind="failure",

@@ -1,4 +1,4 @@
-"""``/api/quiet``: what went wrong with no exception, and issues made of it."""
+"""``/api/quiet``: trouble without an exception, and issues made of it."""
 
 from __future__ import annotations
 
@@ -34,20 +34,20 @@ IssueNumber = Annotated[int, Path(ge=1, le=2**62, description="The issue's numbe
 
 
 class QuietFailuresAnswer(BaseModel):
-    """The quiet failures that stand, the least probable by chance first."""
+    """The present quiet failures, the least probable by chance first."""
 
     quiet: list[QuietAnswer]
 
 
 class MadeIssueAnswer(BaseModel):
-    """The issue that collects from now on."""
+    """The issue that collects records from now on."""
 
     issue: int
 
 
 @router.get("/quiet", summary="Quiet failures")
 def quiet_failures(records: TheRecords) -> QuietFailuresAnswer:
-    """Return what is refused or warned of more than usual, and jobs that did not run, in all apps."""
+    """Return more refusals and warnings than usual, and jobs that did not run, in all apps."""
     return QuietFailuresAnswer(quiet=[_answer(row) for row in store.standing(records.reader)])
 
 
@@ -59,7 +59,7 @@ def quiet_failures(records: TheRecords) -> QuietFailuresAnswer:
 def make_issue(
     records: TheRecords, clock: TheClock, acts: TheActs, collecting: TheCollecting, person: SignedIn, number: Number
 ) -> MadeIssueAnswer:
-    """Let an issue collect its records, those that are kept and those to come: it is counted, regresses and alerts like any other."""
+    """Make an issue that collects its past and future records: it is counted, regresses and alerts like any other."""
     row = store.one(records.reader, number)
     if row.issue_id is not None:
         return MadeIssueAnswer(issue=row.issue_id)
@@ -78,7 +78,7 @@ def make_issue(
 
 @router.post("/quiet/{number}/leave", summary="Leave it", responses=described("not-found", "foreign-origin"))
 def leave(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number) -> Done:
-    """Say that it is nothing to act on. Once it is over and comes back, it is shown again."""
+    """Mark it as nothing to act on. When it is over and happens again, it is shown again."""
     row = store.one(records.reader, number)
     acts.do(
         person.id,
@@ -93,14 +93,14 @@ def leave(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn,
     "/issues/{number}/collecting", summary="Collect no more", responses=described("not-found", "foreign-origin")
 )
 def collect_no_more(records: TheRecords, acts: TheActs, person: SignedIn, number: IssueNumber) -> Done:
-    """Let an issue that was made of a quiet failure collect no more; what it has stays."""
+    """End the collecting of an issue that was made of a quiet failure; its failures stay."""
     issue_store.issue(records.reader, number)
     acts.do(person.id, "stopped collecting", f"issue {number}", lambda c: store.collect_no_more(c, number))
     return Done()
 
 
 def quiet_in(records: Records, window: Window) -> list[QuietAnswer]:
-    """Return what stands and nobody decided on, of a window's app and environment."""
+    """Return present quiet failures that nobody has decided on, of a window's app and environment."""
     return [
         _answer(row)
         for row in store.standing(records.reader)

@@ -1,4 +1,4 @@
-"""What is answered to questions about failures, logs and runs."""
+"""Models of answers to questions about failures, logs and runs."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ Scalar = str | int | float | bool | None
 
 
 class RecordRow(BaseModel):
-    """A failure, a log record or a run, as it is listed."""
+    """A failure, a log record or a run in a list."""
 
     number: int = Field(description="Its number, by which the whole of it is asked for.")
     kind: KindName
@@ -44,14 +44,14 @@ class RecordsAnswer(BaseModel):
 
 
 class ValueAnswer(BaseModel):
-    """A value, as text, and how many of the records looked at have it."""
+    """A value, as text, and how many of the sampled records have it."""
 
     value: str
     records: int
 
 
 class FieldAnswer(BaseModel):
-    """A field and its commonest values."""
+    """A field and its most frequent values."""
 
     name: str
     records: int = Field(description="How many of the records looked at have it.")
@@ -60,7 +60,7 @@ class FieldAnswer(BaseModel):
 
 
 class OccurringAnswer(BaseModel):
-    """Which values occur most in what a question means."""
+    """The most frequent values of the records of a question."""
 
     looked_at: int = Field(description="So many records were looked at, the newest.")
     all: bool = Field(description="Whether these are all that the question means in the window.")
@@ -68,7 +68,7 @@ class OccurringAnswer(BaseModel):
 
 
 class NamesAnswer(BaseModel):
-    """Names of fields, or values of one, that exist."""
+    """Existing names of fields, or values of one."""
 
     values: list[ValueAnswer] = Field(
         description="The commonest first. 0 records: it exists, and none of the newest has it."
@@ -76,7 +76,7 @@ class NamesAnswer(BaseModel):
 
 
 class GroupAnswer(BaseModel):
-    """The records that have the same values."""
+    """The records with the same values."""
 
     keys: list[Scalar] = Field(
         description="The values, one for each field that was counted by; null where there is none."
@@ -87,7 +87,7 @@ class GroupAnswer(BaseModel):
 
 
 class SummaryAnswer(BaseModel):
-    """A summary, as far as it is. Newest records are counted first."""
+    """A summary and its progress. Newest records are counted first."""
 
     window: WindowAnswer
     summary: str = Field(description="The summary, as it is written.")
@@ -108,7 +108,7 @@ class SummaryAnswer(BaseModel):
 
 
 class AsKept:
-    """A report as it was checked when it came; handed on as it is, and described by the format of reports."""
+    """A report as it was checked when it came; passed on unchanged, and described by the report format."""
 
     @classmethod
     def __get_pydantic_json_schema__(cls, schema: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
@@ -117,7 +117,7 @@ class AsKept:
 
 
 class FailureRef(BaseModel):
-    """A failure that belongs to something."""
+    """A failure that belongs to a run or a trace."""
 
     id: str
     issue: int

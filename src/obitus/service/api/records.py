@@ -1,4 +1,4 @@
-"""``/api/records``: failures, logs and runs that a question means, what occurs in them, and what they come to."""
+"""``/api/records``: failures, logs and runs of a question, their values, and summaries."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ NAMES: Final[dict[Kind, answers.KindName]] = {kind: name for name, kind in KINDS
 MOST_GROUPS: Final = 100
 MOST_EXPORTED: Final = 1_000_000
 PROGRESS_S: Final = 0.2
-"""Between two answers of one summary that is still being counted."""
+"""Pause between two answers of one summary that is still being counted."""
 NEWEST_FIRST: Final = "-time"
 MOST_HINTS: Final = 3
 
@@ -66,7 +66,7 @@ SummaryText = Annotated[
 
 
 def asked_for(window: Window, question: Node | None) -> Node | None:
-    """Return what the bar above the page and a question mean together."""
+    """Return the combination of the bar above the page and a question."""
     narrowed = {"app": window.app, "environment": window.environment, "release": window.release}
     parts: list[Node] = [Compare(name, "=", value) for name, value in narrowed.items() if value is not None]
     if question is not None:
@@ -119,7 +119,7 @@ def _sorted(
     cursor: str | None,
     limit: int,
 ) -> answers.RecordsAnswer:
-    """Return a page in the order of a field. Its cursor holds the end of the window, so that all pages are of the same records."""
+    """Return a page in the order of a field. Its cursor has the end of the window, so that all pages are of the same records."""
     after = opened(cursor, f"{kind} {sort}")
     to_ms, behind = after or (window.to_ms, 0)
     page = find_sorted(
@@ -141,7 +141,7 @@ def _sorted(
 
 
 def _hint(records: Records, kind: answers.KindName, node: Node, window: Window) -> str | None:
-    """Return what may be wrong with the names in a question that found nothing."""
+    """Return remarks about the names in a question without matches."""
     asked = fields_of(node) - FIELDS[KINDS[kind]]
     if not asked:
         return None
@@ -160,7 +160,7 @@ def _hint(records: Records, kind: answers.KindName, node: Node, window: Window) 
 def occurring_values(
     records: TheRecords, clock: TheClock, kind: WhichKind, window: TheWindow, question: Question = None
 ) -> answers.OccurringAnswer:
-    """Return the commonest values of each field in the newest records that a question means."""
+    """Return the most frequent values of each field in the newest records of a question."""
     node = asked_for(window, understood(question, clock))
     looked_at, is_all = _newest(records, kind, node, window)
     return answers.OccurringAnswer(
@@ -193,7 +193,7 @@ def summary(
     question: Question = None,
     most: Annotated[int, Query(ge=1, le=1000, description="Most groups to return, the greatest.")] = MOST_GROUPS,
 ) -> answers.SummaryAnswer:
-    """Count, newest records first. Asked for `application/x-ndjson`, it answers with a line now and then, each further than the one before."""
+    """Count, newest records first. For `application/x-ndjson` it answers with a line now and then, each with further progress."""
     node = asked_for(window, understood(question, clock))
     try:
         asked = read_summary(summary)
@@ -221,7 +221,7 @@ def export(
     form: Form = "csv",
     column: Annotated[list[str] | None, Query(max_length=100, description="Only these fields, in this order.")] = None,
 ) -> StreamingResponse:
-    """Stream what a question means, newest first, up to a million records. What begins like a formula is quoted in CSV with an apostrophe."""
+    """Stream the records of a question, newest first, up to a million. In CSV values that begin like a formula get an apostrophe."""
     node = asked_for(window, understood(question, clock))
     columns = column or (["time", *(name for name in _COLUMNS[kind] if name != "time")] if form == "csv" else None)
     rows = _exported(records, kind, node, window)
@@ -238,7 +238,7 @@ def names(
     ] = None,
     begins: Annotated[str, Query(max_length=300, description="Only those that begin so, whatever their case.")] = "",
 ) -> answers.NamesAnswer:
-    """Return names of fields, or values of one, for completion while one writes: those of the newest records of the window."""
+    """Return names of fields, or values of one, for completion: those of the newest records of the window."""
     looked_at, _ = _newest(records, kind, asked_for(window, None), window)
     counted: dict[str, int] = {}
     for record in looked_at:
@@ -266,7 +266,7 @@ def record(
     records: TheRecords,
     number: Annotated[int, Path(ge=0, lt=2**48, description="The number of a record, from a list.")],
 ) -> answers.RecordAnswer:
-    """Return all that one record holds, and the failures that belong to it."""
+    """Return one record in full, and the failures that belong to it."""
     day, place = day_and_place(number)
     try:
         with records.days.open(day) as connection:
@@ -350,13 +350,13 @@ def _records(records: Records, kind: answers.KindName, page: Found) -> list[Reco
 
 
 def _newest(records: Records, kind: answers.KindName, node: Node | None, window: Window) -> tuple[list[Record], bool]:
-    """Return the newest records that a question means, and whether these are all."""
+    """Return the newest records of a question, and whether these are all."""
     page = _find(records, kind, node, window, MOST_LOOKED_AT, None)
     return _records(records, kind, page), not page.more
 
 
 def _failures_beside(records: Records, record: Record) -> list[answers.FailureRef]:
-    """Return the failures of a record's run, or of its trace where it has no run; its own, if it is one, left out."""
+    """Return the failures of a record's run, or of its trace where it has no run, without itself."""
     name = next((name for name in ("run", "trace_id") if name in record.values), None)
     if name is None:
         return []
@@ -379,7 +379,7 @@ def _ref(row: FailureName) -> answers.FailureRef:
 
 
 def _progress(counting: Iterator[Counted], window: Window, most: int) -> Iterator[str]:
-    """Yield an answer as soon as there is one, then now and then, and the whole one at the end."""
+    """Yield an answer as soon as there is one, then now and then, and the complete one at the end."""
     said_s = 0.0
     for counted in counting:
         if counted.going.done or time.monotonic() - said_s >= PROGRESS_S:
@@ -394,7 +394,7 @@ def _summary(counted: Counted, window: Window, most: int) -> answers.SummaryAnsw
 
     def course(cells: dict[int, Cell]) -> list[float | None]:
         nothing = 0.0 if asked.stat is None else None
-        # Nothing is said of slices that are not counted yet.
+        # Slices that are not counted yet are left out.
         return [
             cells[at].value(asked.stat)
             if at in cells
@@ -441,7 +441,7 @@ def _key(name: str, key: Any) -> Any:
 
 
 def _exported(records: Records, kind: answers.KindName, node: Node | None, window: Window) -> Iterator[dict[str, Any]]:
-    """Yield the values of all records that a question means, a page in memory at a time."""
+    """Yield the values of all records of a question, with one page in memory at a time."""
     after: Looked | None = None
     for _ in range(MOST_EXPORTED // MOST_ROWS):
         page = _find(records, kind, node, window, MOST_ROWS, after)

@@ -1,4 +1,4 @@
-"""What the API answers about releases: deploys, rates, comparisons, since when, and whether a fix held."""
+"""Models of answers about releases: deploys, rates, comparisons, since when, and whether a fix held."""
 
 from __future__ import annotations
 
@@ -81,7 +81,7 @@ class ReleasesAnswer(BaseModel):
 
 
 class IssueRef(BaseModel):
-    """An issue, named."""
+    """An issue with its title."""
 
     number: int
     title: str
@@ -157,7 +157,7 @@ class Side(BaseModel):
 
 
 class ComparedSide(BaseModel):
-    """How often something failed on one side."""
+    """The failures of one side."""
 
     failures: int
     runs: int
@@ -165,7 +165,7 @@ class ComparedSide(BaseModel):
 
 
 class ComparedAnswer(BaseModel):
-    """What became of an issue or an entry point."""
+    """The result for an issue or an entry point."""
 
     kind: KindName
     reason: str
@@ -223,7 +223,7 @@ class VerdictAnswer(BaseModel):
 
 
 class RevealedAnswer(BaseModel):
-    """That one issue was revealed by another one's fix."""
+    """An issue revealed by another one's fix."""
 
     issue: IssueRef
     entry_point: str
@@ -249,7 +249,7 @@ class ChangesAnswer(BaseModel):
 
 
 class SinceAnswer(BaseModel):
-    """Since when an issue is there, whether its fix held, and which change did it."""
+    """Since when an issue exists, whether its fix held, and which change likely caused it."""
 
     sentence: str
     lane: list[LaneEntry] = Field(description="Releases in order, oldest first.")

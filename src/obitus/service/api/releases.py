@@ -1,4 +1,4 @@
-"""``/api/releases``, ``/api/deploys``, ``/api/compare``: what was released when, and what it did."""
+"""``/api/releases``, ``/api/deploys``, ``/api/compare``: releases, their deploys and their effects."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ Environment = Annotated[str | None, Query(max_length=100, description="Only this
 
 
 class NewRelease(BaseModel):
-    """A release to make known before it comes."""
+    """A release to announce."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -54,7 +54,7 @@ class NewRelease(BaseModel):
 
 
 class Correction(BaseModel):
-    """What is to be corrected about a release."""
+    """Corrections of a release."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -66,7 +66,7 @@ class Correction(BaseModel):
 
 
 class NewDeploy(BaseModel):
-    """That a release arrived in an environment."""
+    """A deploy: the arrival of a release in an environment."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -211,7 +211,7 @@ def release(
 def add_release(
     records: TheRecords, person: SignedIn, name: AppName, order: NewRelease
 ) -> release_answers.ReleaseAnswer:
-    """Make a release known before its first report. One that is known already stays as it is."""
+    """Announce a release before its first report. A known one stays as it is."""
     app_id, version = app_named(records.reader, name).id, _checked(order.release)
     records.writer.run(lambda c: store.announce(c, app_id, version))
     known = Releases(records, name)
@@ -245,7 +245,8 @@ def correct(
     responses=described("foreign-origin"),
 )
 def remove(records: TheRecords, clock: TheClock, person: SignedIn, name: AppName, release: Version) -> answers.Done:
-    """Remove a release from the list, such as one whose name was a mistake. Its failures stay; a report that names it brings it back."""
+    """Remove a release from the list, such as one whose name was a mistake. Its failures stay; a report that names
+    it adds it again."""
     known, now_ms = Releases(records, name), clock.now_ms()
     version = known.named(release)
 
@@ -274,8 +275,8 @@ async def add_commits(
     name: AppName,
     release: Version,
 ) -> dict[str, int]:
-    """Take commit ids, authors, times, subjects, and which lines and functions they touched. `Content-Encoding` may be `gzip`."""
-    # Keys of apps have numbers from 1 on: people share one place beside them.
+    """Store commit ids, authors, times, subjects, and which lines and functions they touched. `Content-Encoding` may be `gzip`."""
+    # Keys of apps have numbers from 1 on: people share the number 0.
     async with intake.gate.entered(PEOPLE) as held:
         body = await read_whole(request, settings.limits, held)
         return await asyncio.to_thread(_add_commits, records, name, release, body)
@@ -306,7 +307,7 @@ def _add_commits(records: Records, name: str, release: str, body: bytes) -> dict
 
 @router.get("/apps/{name}/revisions", summary="Of which commits releases were made", dependencies=READS)
 def revisions(records: TheRecords, name: AppName) -> dict[str, Any]:
-    """Return releases newest first with the commit each was made of, for telling the commits of the next one."""
+    """Return releases newest first with their commits, for reporting the commits of the next one."""
     known = Releases(records, name)
     found = commits.revisions(records.reader, known.app_id)
     return {
@@ -317,7 +318,7 @@ def revisions(records: TheRecords, name: AppName) -> dict[str, Any]:
 
 
 def who_deploys(request: Request, intake: TheIntake, passes: ThePasses) -> tuple[str, str | None, str | None]:
-    """Return who tells of a deploy, and the app and environment that a reporting key is for."""
+    """Return who reports a deploy, and the app and environment of a reporting key."""
     header = request.headers.get("authorization", "")
     if header.partition(" ")[2].strip().startswith(KEY_PREFIX):
         key = reporting_key(intake, header)
@@ -348,7 +349,7 @@ def add_deploy(
         str | None, Header(description="What time the sender's clock shows; corrects `time`.")
     ] = None,
 ) -> release_answers.DeployAnswer:
-    """Report that a release arrived in an environment. Fit for a pipeline: a reporting key of that app and environment that may deploy is enough.
+    """Report that a release arrived in an environment. In a pipeline a reporting key of that app and environment that may deploy is enough.
 
     A rollback is the deploy of an older release. Reported twice with the same time, it is one deploy.
     """
@@ -392,7 +393,7 @@ def add_deploy(
 
 @router.get("/deploys", summary="Deploys", dependencies=READS, responses=described("bad-window"))
 def deploys(records: TheRecords, window: TheWindow) -> release_answers.DeploysAnswer:
-    """Return the deploys inside the window, latest first: the marks on every course over time."""
+    """Return the deploys inside the window, latest first: the marks on charts over time."""
     found = store.deploys(records.reader, window.from_ms, window.to_ms, window.app, window.environment)
     return release_answers.DeploysAnswer(deploys=[compared.deploy_answer(row, row.app) for row in found])
 
@@ -415,7 +416,7 @@ def compare(
 
 @router.get("/issues/{number}/since", summary="Since when, did the fix hold, which change did it", dependencies=READS)
 def since_when(records: TheRecords, clock: TheClock, number: Number) -> release_answers.SinceAnswer:
-    """Return an issue's lane of releases, the verdicts on its fix, what revealed it, and the likely changes."""
+    """Return an issue's releases, the verdicts on its fix, what revealed it, and the likely changes."""
     return since.since_answer(records, clock, number)
 
 

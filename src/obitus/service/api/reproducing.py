@@ -1,4 +1,4 @@
-"""``/api``: a failure reproduced: its request, or its call, as something that can be run."""
+"""``/api``: reproducing a failure: its request, or its call, as runnable code."""
 
 from __future__ import annotations
 
@@ -29,9 +29,9 @@ router = APIRouter(
 )
 
 MOST_LOOKED_AT: Final = 60
-"""The latest failures of an issue among which one that can be reproduced is looked for."""
+"""The number of latest failures of an issue among which a reproducible one is searched."""
 MOST_RELEASES, FIRST_OF_A_RELEASE = 6, 10
-"""And among so many first ones of each of the latest releases."""
+"""And the number of first ones of each of the latest releases."""
 BASE: Final = "http://127.0.0.1:8000"
 _ADDRESS: Final = re.compile(r"https?://[A-Za-z0-9.\[\]:_-]{1,250}(?:/[A-Za-z0-9._~/-]{0,250})?")
 FormName = Literal["call", "expects", "curl", "http", "pytest"]
@@ -47,14 +47,14 @@ Base = Annotated[str, Query(max_length=500, description="The development server 
 
 
 class MissingAnswer(BaseModel):
-    """What could not be kept."""
+    """A value that could not be kept."""
 
     name: str = Field(description="The placeholder in its place; '' where there is none.")
     seen: str = Field(description="What is known of it, or why it is missing.")
 
 
 class ReproductionAnswer(BaseModel):
-    """Something to run."""
+    """Runnable code."""
 
     form: FormName
     name: str = Field(description="Of the file to keep it in.")
@@ -71,17 +71,17 @@ def reproduce_failure(
     form: Form = "call",
     base: Base = BASE,
 ) -> ReproductionAnswer:
-    """Return a failure's call or request as a test or a command. What was hidden or cut is a placeholder with its name."""
+    """Return a failure's call or request as a test or a command. Hidden and cut values are placeholders with their names."""
     failure = issues.failure_with_id(records.reader, id.bytes)
     return _answer(failure, records.evidence.content(failure.seq) or {}, form, base)
 
 
 @router.get("/issues/{number}/reproduce", summary="An issue, to be run again", responses=described("cannot-reproduce"))
 def reproduce_issue(records: TheRecords, number: Number, form: Form = "call", base: Base = BASE) -> ReproductionAnswer:
-    """Do the same for the latest failure of an issue that has what is needed."""
+    """The same for the latest failure of an issue that can be reproduced."""
     issues.issue(records.reader, number)
     latest = issues.failures(records.reader, number, Window(0, LAST_MS), limit=MOST_LOOKED_AT)
-    # Of a flood the latest may all come from one minute: the first ones of a release kept their calls.
+    # In a flood the latest may all be from one minute: the first ones of a release have their calls.
     known = {one.seq for one in latest}
     first = issues.first_of_releases(records.reader, number, MOST_RELEASES, FIRST_OF_A_RELEASE)
     latest += [one for one in first if one.seq not in known]

@@ -1,4 +1,4 @@
-"""``/api/redaction-rules``: what the service hides beside the default rules, with a preview before a rule is kept."""
+"""``/api/redaction-rules``: redaction rules in addition to the default ones, with a preview."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ class RuleOrder(BaseModel):
 
 @router.get("", summary="Redaction active rules")
 def redaction_rules(records: TheRecords) -> app_answers.RedactionRulesAnswer:
-    """Return the team's redaction rules. The default rules always hold."""
+    """Return the team's redaction rules. The default rules always apply."""
     return app_answers.RedactionRulesAnswer(
         rules=[
             app_answers.RedactionRuleAnswer(
@@ -59,7 +59,7 @@ def redaction_rules(records: TheRecords) -> app_answers.RedactionRulesAnswer:
 
 @router.post("/preview", summary="What a rule would hide", responses=described("bad-rule"))
 def preview(records: TheRecords, order: RuleOrder) -> app_answers.RedactionPreview:
-    """Tell what a rule would have hidden in the latest reports, without keeping it."""
+    """Preview what a rule would have hidden in the latest reports."""
     rule = _checked(order.rule)
     redactor = Redactor((rule,), compiled)
     touched, hidden = 0, 0
@@ -88,7 +88,7 @@ def preview(records: TheRecords, order: RuleOrder) -> app_answers.RedactionPrevi
 def add(
     records: TheRecords, clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, order: RuleOrder
 ) -> app_answers.RedactionRuleAnswer:
-    """Hide from now on what the rule names, in every report that comes in. What is kept already stays as it is."""
+    """Hide by a rule from now on, in every new report. Stored reports stay as they are."""
     rule = _checked(order.rule)
     if len(store.REDACTION.active(records.reader)) >= MOST_RULES:
         raise Problem("bad-rule", f"There are {MOST_RULES} redaction rules already. End one first.", field="rule")
@@ -104,7 +104,7 @@ def add(
 def end(
     clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]
 ) -> answers.Done:
-    """Hide no more what the rule named. What it hid stays hidden: it was never kept."""
+    """Stop hiding by a rule. Values that it hid stay hidden: they were never stored."""
     now_ms = clock.now_ms()
     acts.do(person.id, "ended redaction rule", str, lambda c: store.REDACTION.end(c, rule, now_ms))
     intake.load_rules()
@@ -122,7 +122,7 @@ def _checked(text: str) -> Rule:
 
 
 def _changes(before: Any, after: Any, place: str) -> Iterator[tuple[str, str, str]]:
-    """Yield where two values of the same shape differ: the place, what was there, what is there now."""
+    """Yield the differences of two values of the same shape: the path, the old and the new value."""
     if isinstance(before, dict) and isinstance(after, dict):
         for key, value in before.items():
             if key in after:

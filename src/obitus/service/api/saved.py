@@ -1,4 +1,4 @@
-"""``/api/saved`` and ``/api/boards``: questions with a name, and what people put together to look at again."""
+"""``/api/saved`` and ``/api/boards``: saved questions, and boards."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ class SavedQuestionsAnswer(BaseModel):
 
 
 class BoardOrder(BaseModel):
-    """A board as somebody arranged it."""
+    """A board to save."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -74,7 +74,7 @@ class BoardOrder(BaseModel):
 
 
 class BoardChange(BoardOrder):
-    """A board as somebody arranged it."""
+    """A board to save."""
 
     seen: Annotated[int, Field(ge=1)] = Field(
         description="The revision that they saw; another one is not written over."
@@ -93,7 +93,7 @@ class BoardAnswer(BaseModel):
 
 
 class BoardName(BaseModel):
-    """A board, without what it shows."""
+    """A board, without its parts."""
 
     id: int
     name: str
@@ -110,7 +110,7 @@ class BoardsAnswer(BaseModel):
 
 @router.get("/saved", summary="Saved questions")
 def questions(records: TheRecords, person: SignedIn) -> SavedQuestionsAnswer:
-    """Return the questions that were saved for all, and those that the person saved for themselves."""
+    """Return the questions for all, and the person's own."""
     return SavedQuestionsAnswer(
         questions=[_saved(row, person.id) for row in store.questions(records.reader, person.id)]
     )
@@ -123,7 +123,7 @@ def questions(records: TheRecords, person: SignedIn) -> SavedQuestionsAnswer:
     responses=described("bad-question", "already-there", "too-many"),
 )
 def save(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, order: SaveOrder) -> SavedAnswer:
-    """Give what the page Search shows a name."""
+    """Save a question under a name."""
     _check(order.view, clock.now_ms())
     view, now_ms = order.view.model_dump_json(exclude_defaults=True), clock.now_ms()
     number = acts.do(
@@ -157,14 +157,14 @@ def save_anew(
 
 @router.delete("/saved/{number}", summary="Remove a saved question", responses=described("not-found"))
 def remove(acts: TheActs, person: SignedIn, number: Number) -> Done:
-    """Remove a question that the person saved, or one that is for all."""
+    """Remove a question of the person's own, or one for all."""
     acts.do(person.id, "removed question", str, lambda c: store.remove(c, number, person.id))
     return Done()
 
 
 @router.get("/boards", summary="Boards")
 def boards(records: TheRecords) -> BoardsAnswer:
-    """Return all boards by name, without what they show."""
+    """Return all boards by name, without their parts."""
     return BoardsAnswer(
         boards=[
             BoardName(
@@ -181,7 +181,7 @@ def boards(records: TheRecords) -> BoardsAnswer:
 
 @router.get("/boards/{number}", summary="One board", responses=described("not-found"))
 def board(records: TheRecords, number: Number) -> BoardAnswer:
-    """Return a board and what it shows."""
+    """Return a board and its parts."""
     return _board(store.board(records.reader, number))
 
 
@@ -207,7 +207,7 @@ def make(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, 
 def arrange(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number, order: BoardChange
 ) -> BoardAnswer:
-    """Keep a board as the person arranged it; one that somebody changed meanwhile is not written over."""
+    """Save an arranged board; one that has changed meanwhile is not overwritten."""
     now_ms = clock.now_ms()
     _check_panes(order.panes, now_ms)
     panes = panes_text(order.panes)
@@ -236,7 +236,7 @@ def _check_panes(panes: list[Pane], now_ms: int) -> None:
 
 
 def _check(view: View, now_ms: int) -> None:
-    """Raise the problem ``bad-question`` for what could not be shown."""
+    """Raise the problem ``bad-question`` for parts that could not be shown."""
     try:
         if view.question.strip():
             read(view.question, now_ms)

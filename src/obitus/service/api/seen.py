@@ -1,4 +1,4 @@
-"""``/api/traces/{trace}/seen``: what the person in front of a page saw, beside what a service received."""
+"""``/api/traces/{trace}/seen``: what a person saw on a page, beside what a service received."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ Trace = Annotated[str, Path(pattern="^[0-9a-f]{32}$", description="A trace id (W
 
 
 class SeenAnswer(BaseModel):
-    """What a person saw in a trace."""
+    """The sketches of a trace."""
 
     app: str = Field(description="The app whose page it was, '' where no page drew anything in this trace.")
     entry_point: str
@@ -44,7 +44,7 @@ class SeenAnswer(BaseModel):
 
 @router.get("/traces/{trace}/seen", summary="What the person saw")
 def seen(records: TheRecords, trace: Trace) -> SeenAnswer:
-    """Return the sketches of the page that a trace began at, and what is certain beside the requests that services of it received."""
+    """Return the sketches of the page where a trace began, and certain differences from the requests that its services received."""
     found: list[tuple[dict[str, Any], dict[str, Any]]] = []
     names = names_in(records.reader)
     for kind in ("failure", "run"):
@@ -61,7 +61,7 @@ def seen(records: TheRecords, trace: Trace) -> SeenAnswer:
     said: dict[str, None] = {}
     for theirs, received in found:
         body = (received.get("request") or {}).get("body")
-        # What another service was sent in the name of this one may have another form.
+        # Requests between services may have another form.
         if body and theirs.get("app") != values.get("app"):
             said |= dict.fromkeys(beside(content["sketches"][-1].get("boxes") or (), body, str(theirs.get("app"))))
     return SeenAnswer(

@@ -1,4 +1,4 @@
-"""``/api/shift``: what a shift hands on: what came in, what was decided and by whom, what waits."""
+"""``/api/shift``: what a shift hands on: new issues, decisions and who made them, what waits."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ _COMES: Final = ("new", "regressed", "reopened")
 
 
 class ShiftChange(BaseModel):
-    """What became of an issue, or was written on it."""
+    """A change of an issue, or a note on it."""
 
     time: answers.Time
     person: str | None = Field(description="Who did it; null where it came by itself.")
@@ -71,7 +71,7 @@ class ShiftAnswer(BaseModel):
 
 @router.get("/shift", summary="What a shift hands on")
 def shift(records: TheRecords, clock: TheClock, window: TheWindow) -> ShiftAnswer:
-    """Return what came in inside the window, what was decided and by whom, and what waits."""
+    """Return new issues of the window, decisions and who made them, and what waits."""
     return shift_answer(records, clock, window)
 
 
@@ -113,7 +113,7 @@ def shift_answer(records: Records, clock: Clock, window: Window) -> ShiftAnswer:
     came_in = sorted((one for one in changes if one.what in _COMES), key=lambda one: one.time)
     decided = sorted([*written, *(one for one in changes if one.what == "decided")], key=lambda one: one.time)
     numbers = list(dict.fromkeys(one.issue for one in reversed(came_in)))[:MOST_LISTED]
-    # What regressed before the shift, and fails still, waits for somebody too.
+    # Issues that regressed before the shift, and still fail, wait for somebody too.
     failing = issue_store.issues(records.reader, window, states=["regressed"], limit=MOST_LISTED, nobodys=True)
     rows = {row.id: row for row in (*failing, *issue_store.numbered(records.reader, numbers))}
     nobodys = [
@@ -205,7 +205,7 @@ def _issue_table(rows: list[issue_answers.IssueRow], none: str) -> Iterator[Bloc
 
 
 def waits_for(row: issue_answers.IssueRow) -> str:
-    """Say what an issue waits for: what somebody said, or until what it is parked."""
+    """Write what an issue waits for: the text by a person, or the conditions of its parking."""
     until = row.parked.said if row.parked is not None else ""
     return "; ".join(said for said in (row.waits_for, until) if said)
 

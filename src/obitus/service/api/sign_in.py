@@ -1,4 +1,4 @@
-"""``/api/sign-in``: with a link, an invitation, or name and password and, where somebody uses them, a one-time code."""
+"""``/api/sign-in``: with a link, an invitation, or name and password and a one-time code, for people who use them."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ NAME: Final = r"^[^\s\x00-\x1f][^\x00-\x1f]*$"
 
 
 class SignIn(BaseModel):
-    """The secret of a sign-in link; or name and password; or an invitation with the name and password to have from now on."""
+    """The secret of a sign-in link; or name and password; or an invitation with the new name and password."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -55,14 +55,14 @@ class SignIn(BaseModel):
 
 
 class SignInAnswer(BaseModel):
-    """Who was signed in, with a token when one was asked for instead of a cookie."""
+    """The signed-in person, with a token when one was requested instead of a cookie."""
 
     name: str
     token: str | None = None
 
 
 class Invited(BaseModel):
-    """The secret of an invitation, to see what it is to."""
+    """The secret of an invitation, to see its terms."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -70,14 +70,14 @@ class Invited(BaseModel):
 
 
 class InvitedAnswer(BaseModel):
-    """What somebody is invited to."""
+    """The terms of an invitation."""
 
     label: str
     role: str
 
 
 Enter = Callable[[sqlite3.Connection], int]
-"""What lets somebody in, in the transaction that makes the session; returns who it is."""
+"""Called in the transaction that makes the session; returns the person."""
 
 
 @router.post(
@@ -117,7 +117,7 @@ def sign_in(
         name, enter = row.name, _with_code(clock, acts, request, row, fits, order.code)
         how = "password and code" if row.code_secret else "a password"
     else:
-        # Nothing was guessed, so it counts as no try.
+        # Nothing was guessed, so it does not count as an attempt.
         raise Problem("sign-in-failed", "Send a link, an invitation, or name and password.")
     try:
         return let_in(passes, request, name, enter, f"with {how} from {address_of(request.scope)}", order)
@@ -128,7 +128,7 @@ def sign_in(
 def let_in(
     passes: Passes, request: Request, name: str, enter: Enter, how: str, order: SignIn, *, to: str | None = None
 ) -> Response:
-    """Make the session, or the token that was asked for, and put it on record; with ``to`` the answer leads there."""
+    """Make the session, or the requested token, and record it; with ``to`` the answer redirects there."""
     settings, now_ms = passes.settings, passes.clock.now_ms()
     if order.token_label:
         secret, keep = passes.new("token", order.token_label, TOKEN_LASTS_MS)
@@ -137,7 +137,7 @@ def let_in(
         secret, keep = passes.new("session", label, SESSION_LASTS_MS, by_link=bool(order.link or order.invitation))
 
     def signs_in(connection: sqlite3.Connection) -> None:
-        # A link is used up only if the session that it is for comes to be.
+        # A link is used up only if its session is made.
         person_id = enter(connection)
         keep(connection, person_id)
         store.note_act(connection, person_id, "signed in", how, now_ms)
@@ -160,7 +160,7 @@ def let_in(
 
 @router.post("/sign-in/invited", summary="What an invitation is to", responses=described("sign-in-failed"))
 def invited(records: TheRecords, clock: TheClock, acts: TheActs, request: Request, order: Invited) -> InvitedAnswer:
-    """Return whom an invitation is for, without using it up."""
+    """Return the terms of an invitation, without using it up."""
     refuse_foreign(request)
     found = team.invitation_with(records.reader, secrets.hash_of(order.invitation), clock.now_ms())
     if found is None:
@@ -173,7 +173,7 @@ _NO_INVITATION: Final = "this invitation was used or withdrawn, is too old, or w
 
 def _with_link(records: Records, clock: Clock, acts: Acts, request: Request, link: str) -> tuple[str, Enter]:
     hashed, now_ms = secrets.hash_of(link), clock.now_ms()
-    # Looked at before it is used up: nobody can keep the writer busy with links that are none.
+    # Checked before it is used up: invalid links must not keep the writer busy.
     held = store.person_with(records.reader, hashed, "link", now_ms)
     if held is None:
         error = NotThere(
@@ -224,7 +224,8 @@ def checked_password(
     name: str,
     password: str,
 ) -> tuple[PersonWithPassword, Enter]:
-    """Return whose password it is, and what forgives the tries before it; raises a problem where it does not fit, or after too many tries."""
+    """Return the person of a password, and the function that clears earlier attempts; raises a problem where it is
+    wrong, or after too many attempts."""
     limits, now_ms, address = settings.limits, clock.now_ms(), address_of(request.scope)
     most = (limits.sign_in_attempts_for_a_name, limits.sign_in_attempts)
     wait_ms = records.writer.run(lambda c: store.try_sign_in(c, name, address, now_ms, most))
@@ -253,7 +254,7 @@ def checked_password(
 
 
 def fresh_step(clock: Clock, acts: Acts, row: PersonWithPassword, code: str, subject: str) -> int:
-    """Return the period that somebody's one-time code is good for; where it is wrong or was used, puts that on record and raises a problem."""
+    """Return the period of a person's one-time code; where it is wrong or was used, records that and raises a problem."""
     step = codes.step_of(row.code_secret, code, clock.now_ms()) if row.code_secret is not None else None
     if step is None or step <= row.code_step:
         acts.note_refusal("sign-in failed", subject)
@@ -264,7 +265,8 @@ def fresh_step(clock: Clock, acts: Acts, row: PersonWithPassword, code: str, sub
 def _with_code(
     clock: Clock, acts: Acts, request: Request, row: PersonWithPassword, enter: Enter, code: str | None
 ) -> Enter:
-    """Return what lets somebody in who has given the one-time code that they are asked for; raises a problem else."""
+    """Return the function that completes the sign-in, after checking the one-time code; raises a problem where it is
+    needed and missing."""
     if row.code_secret is None:
         return enter
     if not code:

@@ -1,4 +1,4 @@
-"""Since when an issue is there, whether its fix held, and which change likely did it."""
+"""Since when an issue exists, whether its fix held, and which change likely caused it."""
 
 from __future__ import annotations
 
@@ -25,11 +25,11 @@ from obitus.store.rows.releases import Deploy
 
 MOST_LANE: Final = 40
 LOOK_BACK: Final = 30
-"""How many releases before the fix are looked at for the old rate."""
+"""The number of releases before the fix that make the old rate."""
 
 
 class _Issue:
-    """What the readings below share: the issue, its app's releases in order, its failures and runs by release."""
+    """State shared by the functions below: the issue, its app's releases in order, its failures and runs by release."""
 
     def __init__(self, records: Records, clock: Clock, number: int) -> None:
         self.records, self.clock = records, clock
@@ -85,7 +85,7 @@ def _revealed(row: Revealing, names: dict[int, IssueName]) -> answers.RevealedAn
 
 
 def _sentence(issue: _Issue) -> str:
-    """Say since when in one sentence, from the numbers of the lane."""
+    """Write since when in one sentence, from the numbers of the releases."""
     if not issue.seen:
         return "It was reported without a release, so there is no telling since which one it is there."
     first = min(issue.seen, key=lambda row: row.first_ms)
@@ -124,7 +124,7 @@ def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
     settled = {settling.release for settling in issue.settlings}
     wanted = [release.version for release in order.releases]
     if len(wanted) > MOST_LANE:
-        # The neighbours of where something happened, and the newest.
+        # Releases next to events, and the newest.
         keep = set(wanted[-8:])
         for i, version in enumerate(wanted):
             if version in seen or version in settled:
@@ -135,7 +135,7 @@ def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
     deploys: dict[str, Deploy] = {}
     for row in store.deploys_of(issue.records.reader, ids):
         deploys.setdefault(row.version, row)
-    # A fix made now came with no release; with several environments the first stands for all.
+    # A fix made now has no release; with several environments the first represents all.
     fixes = [settling for settling in issue.settlings[:1] if settling.how != "now"]
     entries = []
     for version in wanted:
@@ -176,7 +176,7 @@ def _verdict(issue: _Issue, settling: Settling) -> answers.VerdictAnswer:
 
 
 def _held_in_releases(issue: _Issue, settling: Settling) -> Held:
-    """Judge a fix that came with a release: releases that have it against those before it in which the issue was there."""
+    """Judge a fix with a release: releases that have it against those before it with the issue."""
     order, environment, now_ms = issue.order, settling.environment or None, issue.clock.now_ms()
     fixed = [
         r
@@ -202,7 +202,7 @@ def _held_in_releases(issue: _Issue, settling: Settling) -> Held:
 
 
 def _held_since_time(issue: _Issue, settling: Settling) -> Held:
-    """Judge a fix that was made at a time, whatever the release: hours since against hours before."""
+    """Judge a fix at a time, in any release: hours since against hours before."""
     environment, now_ms, at_ms = settling.environment or None, issue.clock.now_ms(), settling.time_ms
     hour = at_ms // HOUR_MS
     first_hour = max(issue.row.first_ms // HOUR_MS, hour - 24 * 28)
@@ -225,7 +225,7 @@ def _held_since_time(issue: _Issue, settling: Settling) -> Held:
 
 
 def _per_hour(issue: _Issue, environment: str | None, releases: list[int] | None, since_ms: int) -> float:
-    """Return runs an hour over the last day, or over as much of it as the fix is there."""
+    """Return runs an hour over the last day, or since the fix where that is shorter."""
     now_ms = issue.clock.now_ms()
     hours = min(24, max(1, (now_ms - since_ms) // HOUR_MS))
     first = now_ms // HOUR_MS - hours

@@ -1,4 +1,4 @@
-"""``/api/records/{kind}/tail``: what a question means, as it comes in (server-sent events)."""
+"""``/api/records/{kind}/tail``: new records of a question, as they come (server-sent events)."""
 
 from __future__ import annotations
 
@@ -49,9 +49,8 @@ async def tail(
         ),
     ] = None,
 ) -> Response:
-    """Stream `records`: what came since the last time, oldest first, and how many of it were left out because they are too many.
-
-    Of the window only app, environment and release count: what comes in late is shown too.
+    """Stream `records`: new records since the last event, oldest first, and how many were left out because they are
+    too many. Of the window only app, environment and release count: late records are shown too.
     """
     if tailing.is_full(person.pass_id):
         raise Problem("too-busy", "Too many tails are followed. Close one, or try again later.", retry_after_s=30)
@@ -92,12 +91,12 @@ async def _texts(
 
 
 def _id(marks: Marks) -> str:
-    """Return how far a tail has read, as the id of an event: day and place, for each of the newest days."""
+    """Return the positions of a tail as the id of an event: day and place, for each of the newest days."""
     return ",".join(f"{day}:{place}" for day, place in sorted(marks.items()))
 
 
 def _marks(text: str | None) -> Marks | None:
-    """Return what an event's id says; None where it is none of ours."""
+    """Parse an event's id; None where it is invalid."""
     try:
         pairs = [part.split(":") for part in (text or "").split(",")]
         found = {int(day): int(place) for day, place in pairs}

@@ -1,4 +1,4 @@
-"""``/api/records/logs/templates``: a million log records as the few templates that they came of."""
+"""``/api/records/logs/templates``: log records grouped by the templates of their messages."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ SHORTEST_FRAGMENT: Final = 3
 
 
 class TemplateAnswer(BaseModel):
-    """Log records that say the same but for their values."""
+    """Log records that differ only in their values."""
 
     text: str = Field(description="The template; one that was found has … for each value.")
     found: bool = Field(description="Whether it was found in many messages, and did not come with the records.")
@@ -46,7 +46,7 @@ class TemplateAnswer(BaseModel):
 
 
 class TemplatesAnswer(BaseModel):
-    """Templates, as far as was read. Newest records are read first."""
+    """Templates and the progress. Newest records are read first."""
 
     records: int
     templates: list[TemplateAnswer] = Field(description="Those that most records have first.")
@@ -70,9 +70,8 @@ def by_template(
     question: Question = None,
     most: Annotated[int, Query(ge=1, le=1000, description="Most templates to return.")] = 100,
 ) -> TemplatesAnswer:
-    """Group log records by the template that they came with; where they came without, by one that is found in many of them.
-
-    Asked for `application/x-ndjson`, it answers with a line now and then, each further than the one before.
+    """Group log records by their template; records without one by a template found from many of them. For
+    `application/x-ndjson` it answers with a line now and then, each with further progress.
     """
     node = asked_for(window, understood(question, clock))
     reading = templates(records.reader, records.days, node, window.from_ms, window.to_ms, limit_s=LIMIT_S)
@@ -83,7 +82,7 @@ def by_template(
 
 
 def _progress(reading: Iterator[Templated], most: int) -> Iterator[str]:
-    """Yield an answer as soon as there is one, then ever more rarely: to put all together again takes a while."""
+    """Yield an answer as soon as there is one, then at growing intervals, since each needs a merge of all templates."""
     said_s, pause_s = 0.0, PROGRESS_S
     for found in reading:
         if found.going.done or time.monotonic() - said_s >= pause_s:
@@ -117,7 +116,7 @@ def _answer(found: Templated, most: int) -> TemplatesAnswer:
 
 
 def _question(one: TemplateCount) -> str:
-    """Return a question for the records of a template: of one that was found, for what its values leave."""
+    """Return a question for the records of a template; for a found one by its constant words."""
     if not one.found:
         return f"template={_quoted(one.text)}"
     fragments = [part.strip() for part in one.text.split(VALUE)]

@@ -1,4 +1,4 @@
-"""``/api/timeline``: the whole story of a failure, a run, a trace, a person or a host, from all apps, in one order."""
+"""``/api/timeline``: the timeline of a failure, a run, a trace, a person or a host, from all apps, in one order."""
 
 from __future__ import annotations
 
@@ -39,17 +39,17 @@ router = APIRouter(
 )
 
 MOST_REPORTS: Final = 1_000
-"""Of each kind: what a timeline is made of."""
+"""Most reports of each kind on a timeline."""
 MOST_DATA: Final = 60
 LONGEST_STORY_MS: Final = 2 * DAY_MS
-"""How much earlier or later than some of its records a trace or run may have others."""
+"""How much earlier or later than one record of a trace or run its others may be."""
 LONGEST_AROUND_MS: Final = 6 * 60 * MINUTE_MS
 KINDS: Final[tuple[Kind, ...]] = ("failure", "run", "log")
 SeverityName = Literal["TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL"]
 
 
 class TimelineEntry(BaseModel):
-    """One thing that happened."""
+    """One entry."""
 
     key: str
     kind: EntryKind
@@ -71,7 +71,7 @@ class TimelineEntry(BaseModel):
 
 
 class FoldAnswer(BaseModel):
-    """Entries in a row that are dull."""
+    """Consecutive entries that are folded."""
 
     first: str = Field(description="The key of the first of them.")
     last: str
@@ -80,7 +80,7 @@ class FoldAnswer(BaseModel):
 
 
 class CorrectionAnswer(BaseModel):
-    """How the clock of one host was brought together with the others."""
+    """The correction of one host's clock."""
 
     host: str
     by_ms: float
@@ -133,7 +133,8 @@ def timeline(
         Query(max_length=20, description="Also what else happened so long before and after: `1m`, `5m`, `30m`."),
     ] = None,
 ) -> TimelineAnswer:
-    """Merge what every app reported of it: runs and their steps, log records, failures; with `around`, deploys, decisions, notes and issues that began then."""
+    """Merge the reports of all apps about it: runs and their steps, log records, failures; with `around`, deploys,
+    decisions, notes and new issues of that time."""
     given = [one for one in (failure, run, trace, user, host) if one is not None]
     if len(given) != 1:
         raise Problem("bad-field", "Say one of failure, run, trace, user and host.", field="failure")
@@ -173,7 +174,7 @@ def timeline(
 
 
 def _of_run(records: Records, run: str) -> Node:
-    """Return what belongs to an app's run: its trace, where it has one, and it."""
+    """Return the selection of an app's run: its trace, where it has one, and itself."""
     own = Compare("run", "=", run)
     page = find(records.reader, records.days, "run", own, 0, LAST_MS, most=1)
     rows = records_of(records.days, "run", page.names, page.rows)
@@ -194,7 +195,7 @@ def around_in_query(text: str | None) -> int:
 
 
 def _of_failure(which: Failure, records: Records) -> Node:
-    """Return what belongs to a failure: its trace and its run, as far as it has them."""
+    """Return the selection of a failure: its trace and its run, where it has them."""
     content = records.evidence.content(which.seq) or {}
     run = (content.get("run") or {}).get("id")
     parts: list[Node] = []
@@ -202,19 +203,19 @@ def _of_failure(which: Failure, records: Records) -> Node:
         parts.append(Compare("trace_id", "=", which.trace_id.hex()))
     if run:
         parts.append(Compare("run", "=", str(run).lower()))
-    # Nothing has this run: the failure stands alone, with its own steps.
+    # There is no record of this run: the failure is alone, with its own steps.
     return AnyOf(tuple(parts)) if len(parts) > 1 else parts[0] if parts else Compare("run", "=", str(uuid.UUID(int=0)))
 
 
 def _reported(records: Records, node: Node, whole: tuple[int, int]) -> tuple[list[Reported], str | None]:
-    """Return the reports that a timeline is made of, and what was left out, in words."""
+    """Return the reports of a timeline, and what was left out, in words."""
     found: list[Reported] = []
     cut: str | None = None
     names = names_in(records.reader)
     for kind in KINDS:
         page = find(records.reader, records.days, kind, node, *whole, most=min(MOST_REPORTS, MOST_LOOKED_AT))
         if page.rows and not found:
-            # Nothing says on which day a trace was. What one kind of record says of it need not be looked for again.
+            # The day of a trace is not known: the records of one kind narrow it for the others.
             times = [row.row.time_ms for row in page.rows]
             whole = max(whole[0], min(times) - LONGEST_STORY_MS), min(whole[1], max(times) + LONGEST_STORY_MS)
         cut = page.cut or cut or (f"Only the latest {MOST_REPORTS:,} {kind}s are shown." if page.more else None)
@@ -231,7 +232,7 @@ def _time_of(reported: Reported) -> int:
 
 
 def _nearby(records: Records, at_ms: int, around_ms: int, apps: set[str]) -> list[Entry]:
-    """Return what else happened around a moment: deploys, issues that began, decisions and notes."""
+    """Return other events around a moment: deploys, new issues, decisions and notes."""
     from_ms, to_ms = at_ms - around_ms, at_ms + around_ms
     found = [
         Entry(
@@ -254,7 +255,7 @@ def _nearby(records: Records, at_ms: int, around_ms: int, apps: set[str]) -> lis
         found.append(
             Entry(f"note {written.id}", "note", float(written.time_ms), f"{written.person} on issue {written.issue_id}: {what}", app=written.app, data={"issue": written.issue_id})
         )  # fmt: skip
-    # Of other apps only what was deployed may be the cause.
+    # Of other apps only deploys may be the cause.
     return [entry for entry in found if entry.app in apps or entry.kind == "deploy"]
 
 

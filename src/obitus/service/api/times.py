@@ -1,4 +1,4 @@
-"""Times that come from outside: RFC 3339 with an offset, within the bounds of what is kept and can be shown again."""
+"""Times from outside: RFC 3339 with an offset, within the bounds of times that can be stored and shown."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ Time = Annotated[datetime, BeforeValidator(_text), AfterValidator(_bounded)]
 
 
 def time_in_query(text: str, name: str) -> int:
-    """Return a time given in an address as Unix milliseconds; raises the problem ``bad-window``."""
+    """Parse a time in an address, as Unix milliseconds; raises the problem ``bad-window``."""
     try:
         return to_ms(_bounded(datetime.fromisoformat(text)))
     except ValueError:

@@ -1,4 +1,4 @@
-"""``/api/tracepoints``: asking running apps what a line sees the next time that it runs, and what became of that."""
+"""``/api/tracepoints``: the state at a line of running apps the next time that it runs."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ LONGEST_MINUTES: Final = int(bounds.LONGEST_S / 60)
 
 
 class TracepointAsked(BaseModel):
-    """What is to be seen of a line, where, and for how long."""
+    """A tracepoint to set."""
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
@@ -128,7 +128,7 @@ class TracepointAnswer(BaseModel):
 
 
 class TracepointState(BaseModel):
-    """What became of a tracepoint in one instance."""
+    """The state of a tracepoint in one instance."""
 
     instance: str
     host: str
@@ -163,14 +163,14 @@ class InstanceAnswer(BaseModel):
 
 
 class TracepointsAnswer(BaseModel):
-    """The newest tracepoints, and where one could be set."""
+    """The newest tracepoints, and the instances in which one could be set."""
 
     tracepoints: list[TracepointAnswer]
     instances: list[InstanceAnswer]
 
 
 class OneTracepointAnswer(BaseModel):
-    """A tracepoint with what became of it everywhere."""
+    """A tracepoint with its states in all instances."""
 
     tracepoint: TracepointAnswer
     states: list[TracepointState]
@@ -183,7 +183,7 @@ def listed(
     tracepoints: TheTracepoints,
     app: Annotated[str, Query(max_length=100, description="The app; '' for all.")] = "",
 ) -> TracepointsAnswer:
-    """Return the newest tracepoints with how they do, and the running instances that allow them."""
+    """Return the newest tracepoints with their states, and the running instances that allow them."""
     found = store.listed(records.reader, app)
     names = {one.id: one.name for one in apps.apps(records.reader)}
     running = [one for one in tracepoints.instances() if one.app_id in names and app in ("", names[one.app_id])]
@@ -213,9 +213,8 @@ def add(
     name: AppName,
     asked: TracepointAsked,
 ) -> OneTracepointAnswer:
-    """Ask the running instances of an app what a line sees; those that allow it hear of it within a second.
-
-    A condition or value that cannot be read is refused here, before it reaches any app.
+    """Set a tracepoint in the running instances of an app; those that allow it get it within a second. An invalid
+    condition or value is refused here, before it reaches any app.
     """
     _check(asked)
     app_id = apps.app_named(records.reader, name).id
@@ -266,7 +265,7 @@ def end(
     name: AppName,
     number: Number,
 ) -> Done:
-    """End a tracepoint; all instances take it away within a second."""
+    """End a tracepoint; all instances remove it within a second."""
     found = store.one(records.reader, number)
     if found.app != name:
         raise NotThere(f"there is no tracepoint {number} in {name}")

@@ -33,19 +33,19 @@ MOST_RELEASES = 200
 
 
 def title_of(row: Issue | IssueName) -> str:
-    """Return what people call an issue: type and place."""
+    """Return the title of an issue: type and place."""
     return Headline(row.type, row.cause, row.place).title
 
 
 def window_answer(window: Window) -> answers.WindowAnswer:
-    """Return the window as the API says it."""
+    """Return the window for the API."""
     return answers.WindowAnswer(start=to_text(window.from_ms), end=to_text(window.to_ms))
 
 
 def issue_rows(
     records: Records, rows: list[Issue], window: Window, now_ms: int, *, by_priority: bool = False
 ) -> list[issue_answers.IssueRow]:
-    """Return issues of a list, with their course over the window; ``by_priority`` those first that matter most now."""
+    """Return issues of a list, with their failures over the window; ``by_priority`` sorts by priority."""
     found, none = _courses(records, [row.id for row in rows], window)
     weighed = _weighed(records, rows, now_ms)
     parked = _parked(records, rows, now_ms)
@@ -65,7 +65,7 @@ def _weighed(records: Records, rows: list[Issue], now_ms: int) -> dict[int, Prio
 
 
 def _parked(records: Records, rows: list[Issue], now_ms: int) -> dict[int, issue_answers.ParkedAnswer]:
-    """Return until what those issues are parked that are."""
+    """Return the conditions of parked issues."""
     numbers = [row.id for row in rows if row.state == "parked"]
     known = parking.parkings(records.reader, numbers) if numbers else {}
     found = {number: issue_answers.ParkedAnswer(said="", so_far="") for number in numbers}
@@ -132,7 +132,7 @@ def failure_answer(records: Records, row: Failure) -> issue_answers.FailureAnswe
         report = json.loads(records.evidence.read(row.seq))
         for link in report.get("exceptions") or ():
             for frame in link.get("frames") or ():
-                # As large as all the rest, and nothing to read: what reproduces a failure asks for it.
+                # As large as all the rest, and not for reading: only reproducing a failure needs it.
                 frame.pop("call", None)
     except UNREADABLE as error:
         gone = str(error)
@@ -142,7 +142,7 @@ def failure_answer(records: Records, row: Failure) -> issue_answers.FailureAnswe
 
 
 def newest_first(rows: Iterable[AppRelease]) -> list[str]:
-    """Return the versions of releases, newest first, the nameless one left out; of thousands, the newest."""
+    """Return the versions of releases, newest first, without the nameless one; of thousands, the newest."""
     known: dict[str, int] = {}
     for row in rows:
         known[row.version] = min(row.first_ms, known.get(row.version, row.first_ms))
@@ -151,7 +151,7 @@ def newest_first(rows: Iterable[AppRelease]) -> list[str]:
 
 
 def interval(found: Interval | None) -> release_answers.IntervalAnswer | None:
-    """Return a value with its bounds as the API says it."""
+    """Return a value with its bounds for the API."""
     if found is None or not math.isfinite(found.value):
         return None
     return release_answers.IntervalAnswer(
@@ -160,12 +160,12 @@ def interval(found: Interval | None) -> release_answers.IntervalAnswer | None:
 
 
 def time_text(time_ms: int | None) -> str | None:
-    """Return a time as text, if there is one; what has not come has none."""
+    """Return a time as text, if there is one."""
     return None if time_ms is None or time_ms >= NOT_COME_MS else to_text(time_ms)
 
 
 def issue_ref(row: IssueName) -> release_answers.IssueRef:
-    """Return an issue, named."""
+    """Return an issue with its title."""
     return release_answers.IssueRef(number=row.id, title=title_of(row), state=row.state)
 
 
@@ -238,7 +238,7 @@ def _failure_fields(row: Failure) -> dict[str, object]:
 
 
 def _courses(records: Records, numbers: list[int], window: Window) -> tuple[dict[int, list[int]], list[int]]:
-    """Return failures per slice of the window of those issues that have any, and the course of one that has none."""
+    """Return failures by slice of the window for issues with any, and the empty slices for the others."""
     return courses(records.reader, json.dumps(numbers), window), [0] * slices_of(window).count
 
 

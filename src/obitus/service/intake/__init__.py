@@ -1,1 +1,2 @@
-"""Reports come in: bodies within their bounds, lines checked, hidden and fingerprinted, OpenTelemetry's exports too, handed to the writer."""
+"""Intake of reports: bodies are bounded, lines checked, redacted and fingerprinted, OpenTelemetry's exports too, and
+passed to the writer."""

@@ -1,4 +1,4 @@
-"""How much pages may send: bodies and bytes, of each key and of each address."""
+"""Limits for pages: bodies and bytes, for each key and each address."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing import Final
 
 
 class Allowance:
-    """So much may come from each, and for a while more at once: bodies and bytes, by key and by address."""
+    """Rates with bursts: bodies and bytes, by key and by address."""
 
     def __init__(self, bodies_a_second: float, bytes_a_second: float, burst_s: float, most: int = 10_000) -> None:
         self._rates, self._burst_s, self._most = (bodies_a_second, bytes_a_second), burst_s, most
@@ -38,10 +38,10 @@ class Allowance:
         return max(0.0, bodies - passed_s * self._rates[0]), max(0.0, sent - passed_s * self._rates[1])
 
     def _behind_s(self, bodies: float, sent: float) -> float:
-        """Return for how many seconds of sending these would be allowed."""
+        """Return how many seconds of the rate these correspond to."""
         return max(bodies / self._rates[0], sent / self._rates[1])
 
 
 OF_ADDRESS: Final = (2.0, 100_000.0, 30.0)
-"""Bodies and bytes a second of one address, and for how many seconds of that it may send at once."""
+"""Bodies and bytes a second of one address, and the seconds of its burst."""
 OF_KEY: Final = (50.0, 2_000_000.0, 30.0)

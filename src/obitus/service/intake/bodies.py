@@ -1,7 +1,5 @@
-"""Who may send how much at once, and gathering what they send.
-
-A body is gathered as it comes on the event loop. What is done with it then is done on a thread where it is small, else in
-a process beside the service. Whatever a sender does, memory stays within the limits.
+"""Limits for concurrent senders, and reading their bodies. A body is read on the event loop; the work on it is done
+on a thread where it is small, else in a worker process. Memory stays within the limits for any sender.
 """
 
 from __future__ import annotations
@@ -23,24 +21,24 @@ from obitus.service.settings import Limits
 from obitus.service.threads import Threads
 
 PEOPLE: Final = 0
-"""Stands at the gate for everybody who is signed in, as a key's number stands for its senders."""
+"""The number under which signed-in people count at the gate, like the number of a key."""
 
 MOST_KEYS: Final = 10_000
 OTHERS_S: Final = 3.0
-"""Who sent so lately counts as one who sends too."""
+"""How recently a key must have sent to count as another sender."""
 HEAVY: Final = 0.1
-"""From which part of its burst on a key lets others go first."""
+"""The part of its burst from which a key gives way to others."""
 SECONDS_OF_A_BYTE: Final = 5e-9
 SECONDS_OF_A_WRITE: Final = 0.001
-"""About what taking in a byte, and writing a report, costs."""
+"""Approximate cost of receiving a byte, and of writing a report."""
 BODIES_AT_ONCE: Final = 4
-"""Small bodies that are worked on at the same time: they share one interpreter."""
+"""Small bodies that are processed at the same time: they share one interpreter."""
 
 Result = TypeVar("Result")
 
 
 class Gate:
-    """Counts what is being read at this moment over all senders. Each key may have a part of it: the rest is for others."""
+    """Counts requests and bytes that are being read, over all senders. Each key may have a part of them: the rest is for others."""
 
     def __init__(self, limits: Limits) -> None:
         self._limits = limits
@@ -48,14 +46,14 @@ class Gate:
         self._bytes: Counter[int] = Counter()
         self._lanes: dict[int, asyncio.Semaphore] = {}
         self._spent: dict[int, tuple[float, float]] = {}
-        """By key: seconds of work that are not paid back yet, and when that was reckoned."""
+        """By key: seconds of work that are not paid back yet, and when that was computed."""
         self._reckoning = threading.Lock()
         self.threads = Threads(BODIES_AT_ONCE, "obitus-bodies")
-        """Where keys are looked for, and small bodies are worked on."""
+        """Threads for looking up keys, and for small bodies."""
 
     @property
     def requests(self) -> int:
-        """How many requests are being read or worked on."""
+        """The number of requests that are being read or processed."""
         return sum(self._requests.values())
 
     @property
@@ -65,7 +63,7 @@ class Gate:
 
     @asynccontextmanager
     async def entered(self, key: int) -> AsyncIterator[Pass]:
-        """Let one more request of a key in, or answer 429."""
+        """Admit one more request of a key, or answer 429."""
         limits = self._limits
         if self._requests[key] >= limits.in_flight_requests_of_a_key or self.requests >= limits.in_flight_requests:
             raise _too_busy("senders")
@@ -115,18 +113,18 @@ class Gate:
         return any(other != key and then_s > since_s for other, (_, then_s) in list(self._spent.items()))
 
     def lane(self, key: int) -> asyncio.Semaphore:
-        """Return what lets so much work of one key be done at the same time."""
+        """Return the semaphore of a key's concurrent work."""
         return self._lanes.setdefault(key, asyncio.Semaphore(self._limits.at_work_of_a_key))
 
 
 class Pass:
-    """What one request holds of the gate."""
+    """The share of one request."""
 
     def __init__(self, gate: Gate, key: int) -> None:
         self._gate, self.key = gate, key
         self.bytes = 0
         self.sent = 0
-        """Bytes as they came that nobody has counted for the day yet."""
+        """Received bytes that are not counted for the day yet."""
 
     def add(self, count: int) -> None:
         """Count bytes held in memory, or answer 429."""
@@ -134,11 +132,11 @@ class Pass:
 
     @property
     def lane(self) -> asyncio.Semaphore:
-        """What to hold while a worker thread works for this request."""
+        """Held while a worker thread works for this request."""
         return self._gate.lane(self.key)
 
     async def work(self, act: Callable[..., Result], *given: Any) -> Result:
-        """Do something on a worker thread, and count the processor's time that it takes."""
+        """Call a function on a worker thread, and count its CPU time."""
 
         def counted() -> tuple[Result, float]:
             began_s = time.thread_time()
@@ -170,7 +168,7 @@ async def read_whole(request: Request, limits: Limits, held: Pass) -> bytes:
 
 
 async def gather(request: Request, limits: Limits, held: Pass) -> tuple[list[bytes], Problem | None]:
-    """Return what the sender sent, piece by piece as it came, and what ended it early."""
+    """Return the pieces of a body as they came, and the problem that ended it early."""
     pieces: list[bytes] = []
     received = 0
     most = f"A body may have up to {limits.body_bytes:,} bytes. Send smaller batches."

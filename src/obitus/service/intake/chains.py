@@ -1,4 +1,4 @@
-"""The exceptions of a failure's content, as the fingerprint and grouping rules ask about them."""
+"""The exceptions of a failure's content, for the fingerprint and for grouping rules."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def chain_of(content: dict[str, Any]) -> list[ChainLink]:
 
 
 def asked_about(content: dict[str, Any], chain: list[ChainLink], app: str, environment: str) -> dict[str, Any]:
-    """Return what grouping rules ask about: fields, and attributes under their own names."""
+    """Return the facts for grouping rules: fields, and attributes under their own names."""
     run = content.get("run")
     inner = chain[-1].frames[-1] if chain[-1].frames else None
     return {
@@ -54,7 +54,7 @@ def read_stacks(content: dict[str, Any]) -> None:
 
 def _frames(given: Sequence[dict[str, Any]]) -> list[Frame]:
     frames = [_frame(frame) for frame in given]
-    # Where the sender says what is own, that counts; where it does not, paths alone mislead.
+    # Where the sender marks own code, that counts; else paths alone would mislead.
     return frames if all(frame.get("own") is not None for frame in given) else settle_relative(frames)
 
 

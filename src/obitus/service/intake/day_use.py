@@ -1,4 +1,4 @@
-"""How much may come with one key in a day, and how much came today: seen before it is reached, and refused beyond it."""
+"""The bound of a key for a day, and its use today: shown before the bound is reached, and refused beyond it."""
 
 from __future__ import annotations
 
@@ -14,32 +14,32 @@ from obitus.store.database import Reader
 from obitus.store.rows.apps import Key, KnownKey
 
 PART_OF_PAGES: Final = 10
-"""Everybody can read a key for pages, so that much less may come with it."""
+"""Share of the bound for keys for pages, which everybody can read."""
 FORETOLD_FROM: Final = 0.2
-"""From which part of the day's bound on it is said when the whole will be reached: what a few minutes bring says little."""
+"""Part of the day's bound from which an estimate is shown of when it will be reached."""
 AGAIN_S: Final = 300
-"""When a sender is asked to try again at the latest: somebody may raise the bound."""
+"""The longest ``Retry-After``: an owner may raise the bound meanwhile."""
 
 
 @dataclass(slots=True)
 class Use:
-    """What came with a key today, what may come in a day, and about when all of that will have come."""
+    """The use of a key today, its bound, and about when that will be reached."""
 
     reports: int
     bytes: int
     most_reports: int
     most_bytes: int
     full_ms: int | None = None
-    """None where the day ends before, as far as one can tell."""
+    """None where the day probably ends before."""
 
     @property
     def part(self) -> float:
-        """Which part of the bound that is nearest has come: 1 where it is reached."""
+        """The used part of the nearer bound: 1 where it is reached."""
         return max(self.reports / self.most_reports, self.bytes / self.most_bytes)
 
 
 class DayUse:
-    """Counts what comes with each key in a day of UTC, by the service's clock. Of the event loop alone; what is on disk is counted there too."""
+    """Counts the use of each key in a day of UTC, by the service's clock. Used on the event loop only."""
 
     def __init__(self, reader: Reader, clock: Clock, limits: Limits) -> None:
         self._clock, self._limits = clock, limits
@@ -48,20 +48,20 @@ class DayUse:
 
     @property
     def today(self) -> int:
-        """The day that is counted for."""
+        """The present day."""
         day = self._clock.now_ms() // DAY_MS
         if day != self._day:
             self._day, self._came = day, {}
         return day
 
     def add(self, key_id: int, reports: int, size: int) -> None:
-        """Count what came with a key and is on disk."""
+        """Count stored reports of a key."""
         _ = self.today
         had = self._came.get(key_id, (0, 0))
         self._came[key_id] = had[0] + reports, had[1] + size
 
     def of(self, key: Key | KnownKey) -> Use:
-        """Return what came with a key today."""
+        """Return the use of a key today."""
         begin_ms = self.today * DAY_MS
         reports, size = self._came.get(key.id, (0, 0))
         part = PART_OF_PAGES if key.origins else 1
@@ -77,7 +77,7 @@ class DayUse:
         return use
 
     def check(self, key: KnownKey) -> None:
-        """Refuse what comes with a key after all that may come today has come; raises a problem."""
+        """Refuse a request of a key that has reached its bound; raises a problem."""
         use = self.of(key)
         if use.part < 1:
             return

@@ -39,7 +39,7 @@ _TRANSLATE: Final[dict[Signal, Callable[..., Iterator[Translated]]]] = {
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """What one source reports: a line each, with the number of the record it was made of; and records that make none, with why."""
+    """The reports of one source: a line each, with the number of its record; and records without a report, with the reason."""
 
     source: Source
     numbers: list[int]
@@ -50,7 +50,7 @@ class Part:
 
 @dataclass(frozen=True, slots=True)
 class Export:
-    """The bytes of an export, and what they are."""
+    """The bytes of an export, and their form."""
 
     signal: Signal
     media: str
@@ -87,7 +87,7 @@ def read(export: Export, limits: Limits, steps: SendersSteps) -> list[Part]:
 def read_apart(
     export: Export, limits: Limits, sender: str, known: list[TraceSoFar]
 ) -> tuple[list[Part], list[TraceSoFar]]:
-    """Do the same in a process that is handed what is known of the sender's traces; return what is known then, too."""
+    """The same in a worker process, which gets the memory of the sender's traces and returns it changed."""
     steps = Steps()
     steps.bring(sender, known)
     return read(export, limits, steps.of_sender(sender)), steps.all_of(sender)
@@ -103,7 +103,7 @@ def _part(translated: Translated) -> Part:
 
 
 def _ids_in_hex(payload: Any) -> None:
-    """Bring ids, which protobuf's own JSON form writes in base64, to hexadecimal digits, as OTLP's JSON form has them."""
+    """Convert ids from base64, as in protobuf's own JSON form, to hexadecimal digits, as in OTLP's JSON form."""
     waiting = [payload]
     while waiting:
         holder = waiting.pop()

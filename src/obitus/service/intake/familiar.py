@@ -1,8 +1,7 @@
-"""Failures that come in a flood, known by what decides their fingerprint: those that are only counted need not be prepared.
-
-Redacting, fingerprinting and packing are what a report costs most of. Where an issue floods, a failure that is like one prepared
-before, in all that its fingerprint is made of, is read and checked, and handed on with what was decided of that one. Where it is
-to be kept whole after all, it is prepared then.
+"""Failures of a flood, recognised by the parts of their fingerprint: those that are only counted need not be
+prepared. Most of the cost of a report is redacting, fingerprinting and compressing. In a flood, a failure that
+equals an earlier one in all parts of its fingerprint is parsed and checked, and passed on with the decision for that
+one. If it is to be kept whole after all, it is prepared then.
 """
 
 from __future__ import annotations
@@ -21,27 +20,29 @@ from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts
 
 KNOWN_FOR_MS: Final = 5_000
-"""How long after its latest failure that was only counted an issue is said to flood."""
+"""How long after its latest only counted failure an issue counts as flooding."""
 MOST_KNOWN: Final = 100
-"""Forms of failures that are remembered; the one that was not met for longest goes."""
+"""Forms of failures in the cache; the least recently used one is dropped."""
 MOST_PARTS: Final = 300
 """Frames and exceptions of a form."""
 MOST_TEXT: Final = 50_000
-"""Characters of a form: what is longer has none, so that what is remembered has a bound."""
+"""Characters of a form: longer failures have none, which bounds the cache."""
 _DIGITS: Final = re.compile(r"\d+")
 _MOST_DIGITS: Final = 12
-"""Of a message whose numbers may differ: with more, one of them may be a card's, and be hidden or not by its digits."""
+"""Digits of a message whose numbers may differ: with more, one of them may be a card number, which is hidden
+depending on its digits."""
 _OF_FRAME: Final = ("function", "module", "file", "line", "own", "column")
 _OF_LINK: Final = ("type", "relation")
 Form = tuple[Any, ...]
 
 
 def form_of(content: dict[str, Any]) -> Form | None:
-    """Return all of a failure's content that its fingerprint is made of, numbers in messages left out; None where that is not clear."""
+    """Return all parts of a failure's content that decide its fingerprint, without numbers in messages; None where
+    that is not clear."""
     links = content.get("exceptions")
     if not isinstance(links, list) or not links:
         return None
-    # The fingerprint of what is collected is made of its attributes.
+    # The fingerprint of a collected failure is made of its attributes.
     if content.get("captured_by") == CAPTURED_BY:
         return None
     form: list[Any] = [content.get("release")]
@@ -57,7 +58,7 @@ def form_of(content: dict[str, Any]) -> Form | None:
                 codes.append(code)
                 form.append((*map(frame.get, _OF_FRAME), code))
             form.append((*map(link.get, _OF_LINK), _without_numbers(link.get("message", ""), codes)))
-        # What cannot be hashed is no form.
+        # Unhashable content has no form.
         found = tuple(form)
         hash(found)
         length = sum(len(one) for part in form for one in (part if isinstance(part, tuple) else (part,)) if isinstance(one, str))  # fmt: skip
@@ -67,7 +68,7 @@ def form_of(content: dict[str, Any]) -> Form | None:
 
 
 def _without_numbers(message: str, codes: list[str]) -> str:
-    """Return a message with 0 for each of its numbers, but for such as a line of code names, too."""
+    """Return a message with 0 for each of its numbers, except those that a line of code contains, too."""
     if not isinstance(message, str):
         raise TypeError
     found = _DIGITS.findall(message)
@@ -78,7 +79,7 @@ def _without_numbers(message: str, codes: list[str]) -> str:
 
 
 class NotHere:
-    """Stands for what was not worked out where a failure was prepared, and is worked out again should it be asked for."""
+    """Placeholder for parts that were not computed, and are computed again if they are needed."""
 
     def parts(self) -> Sequence[Part]:
         """Raise: nobody asks here."""
@@ -94,14 +95,14 @@ class NotHere:
 
 
 class Familiar:
-    """What was decided of failures in a flood, by app and form. Used by several threads."""
+    """Decisions for failures in a flood, by app and form. Used by several threads."""
 
     def __init__(self) -> None:
         self._known: OrderedDict[tuple[int, Form], FailureFacts] = OrderedDict()
         self._lock = threading.Lock()
 
     def facts(self, app_id: int, form: Form) -> FailureFacts | None:
-        """Return what is known of a form."""
+        """Return the decision for a form."""
         with self._lock:
             found = self._known.get((app_id, form))
             if found is not None:
@@ -109,7 +110,7 @@ class Familiar:
             return found
 
     def learn(self, app_id: int, form: Form, facts: FailureFacts) -> None:
-        """Remember what was decided of a failure, without what is of that one alone."""
+        """Store the decision for a failure, without its individual parts."""
         row = FailureRow(0, False, facts.row.type, "", "", None, None, (), "")
         known = replace(facts, decided=Decided(facts.decided.fingerprint, None, NotHere(), was_prepared=False), row=row)
         with self._lock:
@@ -119,15 +120,14 @@ class Familiar:
 
 
 class Flooding:
-    """The fingerprints that flood now, by app, as the writer's answers say.
-
-    ``whole_left`` says of an issue how many it may bring whole at a moment.
+    """The fingerprints that flood now, by app, from the writer's results. ``whole_left`` returns how many failures
+    an issue may keep whole now.
     """
 
     def __init__(self, whole_left: Callable[[int, int], int]) -> None:
         self._whole_left = whole_left
         self._known: dict[int, dict[str, tuple[int, int]]] = {}
-        """By app and fingerprint: its issue, and until when it is said to flood."""
+        """By app and fingerprint: its issue, and until when it counts as flooding."""
 
     def note(self, app_id: int, fingerprint: str, issue_id: int, now_ms: int) -> None:
         """A failure with a fingerprint was only counted."""

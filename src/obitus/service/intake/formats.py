@@ -38,7 +38,7 @@ class Source(_Part):
 
 
 class Built(_Part):
-    """Where a frame stood in the code that ran, before a source map turned it back."""
+    """The place of a frame in the built code, before a source map mapped it back."""
 
     function: Short = ""
     file: Medium = ""
@@ -117,7 +117,7 @@ class Breadcrumb(_Part):
 
 
 class RunPart(_Part):
-    """The unit of work something happened in."""
+    """The run of a report."""
 
     id: UUID | None = None
     entry_point: Short = Field(min_length=1, description="`POST /sailings/{id}/boardings`, `job nightly-manifest`.")
@@ -141,7 +141,7 @@ class FilePart(_Part):
 
 
 class BodyPart(_Part):
-    """A body, as far as it was kept. Binary ones have a type and a size only."""
+    """A body, where it was kept. Binary ones have only a type and a size."""
 
     type: Short = Field(default="", description="Its media type.")
     bytes: Annotated[int, Field(ge=0)] = Field(default=0, description="How long it was.")
@@ -171,7 +171,7 @@ class RequestPart(_Part):
 
 
 class SketchBox(_Part):
-    """A part of the page as the person sees it."""
+    """A part of the page as the person saw it."""
 
     role: Short = Field(
         description="As the accessibility tree has it: `button`, `textbox`; `hidden` where it is marked to be."
@@ -188,7 +188,7 @@ class SketchBox(_Part):
 
 
 class Sketch(_Part):
-    """What a page looked like: boxes, with nothing that was typed."""
+    """A sketch of a page: boxes, without anything that was typed."""
 
     time: AwareDatetime
     title: Medium = ""
@@ -214,7 +214,7 @@ class _Report(_Part):
 
 
 class FailureReport(_Report):
-    """One captured exception, or one thing the app itself reported as gone wrong."""
+    """One captured exception, or one problem that the app itself reported."""
 
     kind: Literal["failure"]
     severity: Severity = "ERROR"
@@ -239,7 +239,7 @@ class FailureReport(_Report):
 
 
 class KeptFailure(FailureReport):
-    """A failure as it is kept."""
+    """A failure as it is stored."""
 
     clock_skew_ms: int | None = Field(
         default=None, description="Correction added to its times, because its sender's clock was wrong."
@@ -247,7 +247,7 @@ class KeptFailure(FailureReport):
 
 
 class HitPart(_Part):
-    """What a tracepoint has seen of a line that was about to run."""
+    """The state at a tracepoint's line before it ran."""
 
     tracepoint: Annotated[int, Field(ge=1, le=2**53)] = Field(description="Its number.")
     number: Annotated[int, Field(ge=1)] = Field(default=1, description="The how manieth hit in this process, from 1.")
@@ -285,7 +285,7 @@ class RunReport(_Report):
 
 
 class TallyReport(_Report):
-    """Counted runs of one entry point that ended the same way; ``time`` is the start of what was counted."""
+    """Counted runs of one entry point with the same outcome; ``time`` is the start of the count."""
 
     kind: Literal["tally"]
     entry_point: Short = Field(min_length=1)
@@ -308,11 +308,11 @@ REPORT: Final[TypeAdapter[FailureReport | LogReport | RunReport | TallyReport]] 
 KEPT_REPORT: Final[TypeAdapter[KeptFailure | LogReport | RunReport]] = TypeAdapter(
     Annotated[KeptFailure | LogReport | RunReport, Field(discriminator="kind")]
 )
-"""A report as it is shown; tallies are counted alone."""
+"""A report as it is shown; tallies are only counted."""
 
 
 class LineVerdict(BaseModel):
-    """What became of one line."""
+    """The verdict for one line."""
 
     line: int = Field(description="Line number in the body, from 1; empty lines count.")
     verdict: Literal["stored", "already-there", "refused"]
@@ -325,7 +325,7 @@ class LineVerdict(BaseModel):
 
 
 class LogOrderPart(BaseModel):
-    """From which severity a logger, and those below it, send for a while."""
+    """A temporary threshold of a logger and those below it."""
 
     logger: str = Field(description="'' for all loggers.")
     severity: Severity
@@ -333,7 +333,7 @@ class LogOrderPart(BaseModel):
 
 
 class TracepointsPart(BaseModel):
-    """The tracepoints of an app: what is not in the list stands no more."""
+    """The tracepoints of an app: those that are not in the list are no longer set."""
 
     version: int
     environment: str = Field(description="The environment of the key.")
@@ -341,7 +341,7 @@ class TracepointsPart(BaseModel):
 
 
 class ReportsAnswer(BaseModel):
-    """What became of a batch. Everything counted as taken is on disk."""
+    """The verdicts for a batch. Everything counted as stored is on disk."""
 
     stored: int
     already_there: int

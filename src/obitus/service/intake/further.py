@@ -1,4 +1,4 @@
-"""What is asked of a decision about grouping now and then only: why, and by which fingerprints it was known before."""
+"""Parts of a grouping decision that are seldom needed: the reasons, and the fingerprints of earlier versions."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from obitus.store.grouping import Decided
 
 
 class AsCollected:
-    """Why a failure that was made of what is collected belongs where it does."""
+    """The reasons for a collected failure."""
 
     def __init__(self, kind: Kind, subject: str) -> None:
         self._kind, self._subject = kind, subject
@@ -29,12 +29,12 @@ class AsCollected:
         return ()
 
     def value_of(self, name: str) -> str:
-        """Return a value that a split keeps apart by: what is collected has none."""
+        """Return a value by which a split keeps apart: collected failures have none."""
         return ""
 
 
 class WorkedOut:
-    """What is asked of a decision now and then only, worked out when it is."""
+    """Parts of a decision that are computed when they are needed."""
 
     def __init__(
         self,
@@ -57,7 +57,7 @@ class WorkedOut:
         return earlier_texts(self._chain, self._decided.apart)
 
     def value_of(self, name: str) -> str:
-        """Return a value of the failure that a split keeps apart by."""
+        """Return a value of the failure by which a split keeps apart."""
         return str(value_of(name, self._chain, self._facts()))[:200]
 
 
@@ -76,5 +76,5 @@ class ReadAgain:
         return self._again().further.earlier()
 
     def value_of(self, name: str) -> str:
-        """Return a value of the failure that a split keeps apart by."""
+        """Return a value of the failure by which a split keeps apart."""
         return self._again().further.value_of(name)

@@ -1,4 +1,4 @@
-"""What is done with large bodies, in a process beside the service. Of the store only source maps are read here; nothing is written."""
+"""Work on large bodies, in a worker process. Of the store only source maps are read here; nothing is written."""
 
 from __future__ import annotations
 
@@ -21,13 +21,13 @@ from obitus.store.evidence import Packer
 _log = logging.getLogger("obitus.service")
 
 NICE: Final = 10
-"""How far behind the service these stand where both want a processor."""
+"""The nice value of these processes, so that the service has priority."""
 
 Outcomes = list[Ready | Refusal]
 
 
 class Maps(NamedTuple):
-    """Where source maps are found, and how often that changed."""
+    """The folder of source maps, and its version."""
 
     database: Path
     changes: int
@@ -35,7 +35,7 @@ class Maps(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Rules:
-    """All that a process needs to prepare reports as the service itself does. ``number`` grows with each change."""
+    """Everything that a process needs to prepare reports like the service itself. ``number`` grows with each change."""
 
     number: int
     redaction: tuple[str, ...]
@@ -56,20 +56,20 @@ def split_and_prepare(raw: Sequence[bytes], encoding: str, limits: Limits, sende
 
 
 def prepare_all(lines: Sequence[bytes], sender: Sender, preparer: Preparer) -> Outcomes:
-    """Prepare each line; one that breaks us is refused alone."""
+    """Prepare each line; one that raises is refused alone."""
     outcomes: Outcomes = []
     for line in lines:
         try:
             outcomes.append(preparer.prepare(line, sender))
         except Exception:
-            # One report that breaks us must not take the good ones beside it along.
+            # A report that raises must not affect the good ones.
             _log.exception("a report could not be prepared")
             outcomes.append(Refusal("fault", "The service could not read this report. Its log says why."))
     return outcomes
 
 
 def split_and_prepare_apart(raw: Sequence[bytes], encoding: str, limits: Limits, sender: Sender, rules: Rules) -> tuple[Body, Outcomes]:  # fmt: skip
-    """Do the same in a process. The lines themselves stay here, but for those that may be prepared again."""
+    """The same in a worker process. The lines themselves stay here, except those that may be prepared again."""
     body, outcomes = split_and_prepare(raw, encoding, limits, sender, _preparer(rules))
     body.lines = [
         (number, line if isinstance(one, Ready) and one.prepared.is_brief else b"")
@@ -84,7 +84,7 @@ def prepare_apart(lines: Sequence[bytes], sender: Sender, rules: Rules) -> Outco
 
 
 def _preparer(rules: Rules) -> Preparer:
-    """Return what prepares by these rules; it is made again when they change."""
+    """Return a preparer for these rules; it is made again when they change."""
     global _prepared_for
     if _prepared_for is None or _prepared_for[0] != rules.number:
         packer = Packer()
@@ -98,7 +98,7 @@ def _preparer(rules: Rules) -> Preparer:
 
 
 def _turn_back(maps: Maps) -> TurnBack:
-    """Return what turns frames back: one shelf for as long as the process lives, with the maps that it has open."""
+    """Return the shelf of source maps, one as long as the process lives, with its open maps."""
     global _shelf
     if _shelf is None:
         _shelf = Shelf(maps.database.parent, Reader(maps.database))
@@ -108,7 +108,7 @@ def _turn_back(maps: Maps) -> TurnBack:
 
 
 def _carried(outcomes: Outcomes) -> Outcomes:
-    """Return outcomes without what is asked for now and then only: it is large, and the evidence holds it too."""
+    """Return outcomes without the seldom needed parts: they are large, and can be computed from the evidence."""
     carried: Outcomes = []
     for one in outcomes:
         if isinstance(one, Ready) and one.prepared.failure is not None and not one.prepared.is_brief:

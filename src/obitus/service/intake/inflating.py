@@ -35,7 +35,7 @@ def _gzip(data: bytes, limits: Limits) -> Iterator[bytes]:
         out = inflate.decompress(piece, _STEP_BYTES)
         while out:
             yield out
-            # A full step may have left output behind although all input is used up.
+            # A full step may have left output although all input is consumed.
             more = len(out) == _STEP_BYTES and not inflate.eof
             out = inflate.decompress(inflate.unconsumed_tail, _STEP_BYTES) if more else b""
 
@@ -58,7 +58,7 @@ def _framed(
     begun: Callable[[], Any],
     inflated: Callable[[Any, bytes], Iterator[bytes]],
 ) -> Iterator[bytes]:
-    """Inflate what is made of members or frames, one behind the other; ``begun`` returns what inflates the next one."""
+    """Inflate consecutive members or frames; ``begun`` returns the decompressor of the next one."""
     frames = 0
     inflate = None
     for start in range(0, len(data), step_bytes):
@@ -76,7 +76,7 @@ def _framed(
 
 
 class _Splitter:
-    """Splits what streams by into lines; an overlong line is dropped while it passes, and its number kept."""
+    """Splits a stream into lines; an overlong line is dropped while it is read, and its number is stored."""
 
     def __init__(self, body: Body, limits: Limits) -> None:
         self._body, self._limits = body, limits
@@ -85,7 +85,7 @@ class _Splitter:
         self._skipping = False
 
     def feed(self, data: bytes) -> None:
-        """Take the next piece."""
+        """Add the next piece."""
         start = 0
         while (end := data.find(b"\n", start)) >= 0:
             self._extend(data[start:end])
@@ -106,7 +106,7 @@ class _Splitter:
             self._rest += piece
 
     def end_line(self) -> None:
-        """The line that was fed so far is whole."""
+        """The present line is complete."""
         line = bytes(self._rest).strip()
         if line or self._skipping:
             if len(self._body.lines) + len(self._body.overlong) >= self._limits.lines:
@@ -120,7 +120,7 @@ class _Splitter:
 
 
 def split(pieces: Sequence[bytes], encoding: str, limits: Limits) -> Body:
-    """Return a body's lines. What ends it early (too large, broken) is in ``problem``; whole lines that came before are kept."""
+    """Return a body's lines. The reason for an early end (too large, broken) is in ``problem``; whole lines before it are kept."""
     body = Body()
     splitter = _Splitter(body, limits)
     try:
@@ -128,7 +128,7 @@ def split(pieces: Sequence[bytes], encoding: str, limits: Limits) -> Body:
             splitter.feed(piece)
         splitter.end_line()
     except Problem as problem:
-        # What it was raised through holds the whole body, and this one: a circle that would stay until somebody looks for circles.
+        # Its traceback refers to the whole body, and to itself: a reference cycle that would stay until the next collection.
         problem.__traceback__ = problem.__context__ = None
         body.problem = problem
     return body

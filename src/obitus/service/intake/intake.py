@@ -1,4 +1,4 @@
-"""What taking reports in needs: records, clock and limits, the gate, the keys, the team's rules, and the processes beside."""
+"""The parts of intake: records, clock and limits, the gate, the keys, the team's rules, and the worker processes."""
 
 from __future__ import annotations
 
@@ -31,13 +31,13 @@ from obitus.store.rows.apps import KnownKey, LogOrder
 
 
 class Intake:
-    """The room that takes reports in."""
+    """The intake of reports."""
 
     def __init__(self, records: Records, clock: Clock, settings: Settings, live: Live, tracepoints: Standing) -> None:
         self.records, self.clock, self.live = records, clock, live
         self.tracepoints = tracepoints
         self.limits = settings.limits
-        # A span or record takes many times its bytes once it is read: these bodies are bounded more tightly.
+        # A parsed span or record takes many times its bytes: these bodies have lower bounds.
         self.limits_of_telemetry = replace(
             self.limits,
             inflated_bytes=min(self.limits.inflated_bytes, 16 * MIB),
@@ -57,21 +57,21 @@ class Intake:
         self.refusals = Notes()
         self.remarks = Notes()
         self.clients = Notes()
-        """What sent the latest reports of each app."""
+        """The client that sent the latest reports of each app."""
         self._rules = Rules(0, (), (), None)
         self.log_orders: dict[int, list[LogOrder]] = {}
-        """What people ordered for the loggers of apps, by the app's number."""
+        """Orders for the loggers of apps, by the app's number."""
         self.load_rules()
         self.load_log_orders()
 
     def close(self) -> None:
-        """End the threads, and the processes beside."""
+        """End the threads and the worker processes."""
         self.gate.threads.close()
         self.processes.close()
 
     @asynccontextmanager
     async def let_in(self, key: KnownKey) -> AsyncIterator[Pass]:
-        """Let one more body of a sender in; raises a problem where too much comes at once, or all that may come in a day has come."""
+        """Admit one more body of a sender; raises a problem where too much comes at once, or the day's bound is reached."""
         try:
             self.day_use.check(key)
         except Problem as problem:
@@ -81,14 +81,14 @@ class Intake:
             yield held
 
     def load_log_orders(self) -> None:
-        """Let the clients hear from now on what is ordered for their loggers."""
+        """Send orders for loggers to clients from now on."""
         found: dict[int, list[LogOrder]] = {}
         for order in log_orders.active(self.records.reader, self.clock.now_ms()):
             found.setdefault(order.app_id, []).append(order)
         self.log_orders = found
 
     def load_rules(self) -> None:
-        """Let the team's redaction and grouping rules act on what comes in from now on."""
+        """Apply the team's redaction and grouping rules to new reports from now on."""
         reader, evidence = self.records.reader, self.records.evidence
         texts = [row.rule for row in rules.REDACTION.active(reader)]
         grouping = [(row.rule, row.id) for row in rules.GROUPING.active(reader)]
@@ -97,7 +97,7 @@ class Intake:
 
     @property
     def rules(self) -> Rules:
-        """What processes beside this one prepare reports by."""
+        """The rules for worker processes."""
         known, dictionary = self._rules, self.records.evidence.dictionary
         maps = self._maps()
         if (known.dictionary or (0,))[0] != (dictionary or (0,))[0] or known.maps != maps:
@@ -108,12 +108,12 @@ class Intake:
         return None if self.shelf.is_empty else Maps(self.records.reader.path, self.shelf.changes)
 
     def remark(self, app: str, slug: str, reason: str) -> None:
-        """Remember something about an app's reports that is not right though they are taken."""
+        """Note a problem of an app's reports that are stored nevertheless."""
         if self.remarks.note(app, slug, reason, self.clock.now_ms()):
             self.live.publish_from_thread({"type": "refused", "app": app, "slug": slug})
 
     def refuse(self, app: str, slug: str, reason: str) -> None:
-        """Remember that an app's report was refused, and tell the set-up page, which may be waiting for it."""
+        """Note that an app's report was refused, and notify the set-up page, which may be waiting for it."""
         self.refusals.note(app, slug, reason, self.clock.now_ms())
         self.live.publish_from_thread({"type": "refused", "app": app, "slug": slug})
 

@@ -1,4 +1,4 @@
-"""The reporting keys that are in use, kept in memory: each report that comes is asked for its key."""
+"""A cache of reporting keys: each request is checked for its key."""
 
 from __future__ import annotations
 
@@ -14,9 +14,8 @@ MOST_KNOWN: Final = 5000
 
 
 class KnownKeys:
-    """Reporting keys by what is kept of their secrets. Keys that nobody has are not remembered: strangers would fill it.
-
-    Safe to use from several threads. Whatever changes a key calls ``forget`` once that is committed.
+    """Reporting keys by the hashes of their secrets. Unknown keys are not cached: strangers would fill it. Safe to
+    use from several threads. Changes of keys call ``forget`` once they are committed.
     """
 
     def __init__(self, reader: Reader) -> None:
@@ -26,7 +25,7 @@ class KnownKeys:
         self._lock = Lock()
 
     def known(self, key_hash: bytes) -> KnownKey | None:
-        """Return a key if it is in memory; None says nothing."""
+        """Return a cached key; None where it is not cached."""
         with self._lock:
             key = self._known.get(key_hash)
             if key is not None:
@@ -41,7 +40,7 @@ class KnownKeys:
         changes = self._changes
         key = apps.key_with(self._reader, key_hash)
         with self._lock:
-            # What was read before a change is not kept after it.
+            # A key read before a change is not cached after it.
             if key is not None and changes == self._changes:
                 self._known[key_hash] = key
                 while len(self._known) > MOST_KNOWN:
@@ -49,7 +48,7 @@ class KnownKeys:
         return key
 
     def forget(self) -> None:
-        """Read every key again."""
+        """Clear the cache."""
         with self._lock:
             self._changes += 1
             self._known.clear()

@@ -1,4 +1,4 @@
-"""Patterns that people write, by an engine that takes time in proportion to the text, whatever pattern and text are."""
+"""Patterns of people, with an engine whose time is proportional to the text for every pattern."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _OPTIONS.max_mem = MOST_MEMORY_BYTES
 
 
 def compiled(what: str) -> Any:
-    """Return a pattern with ``search`` and ``sub``; raises RuleTrouble where it asks for what cannot be done in linear time."""
+    """Compile a pattern, with ``search`` and ``sub``; raises RuleTrouble where it is not possible in linear time."""
     try:
         return re2.compile(what, _OPTIONS)
     except re2.error as error:
@@ -34,7 +34,7 @@ def compiled(what: str) -> Any:
 
 
 def redactor_of(texts: Iterable[str]) -> Redactor:
-    """Return what hides by these rules."""
+    """Return a redactor for these rules."""
     found = []
     for text in texts:
         try:
@@ -45,7 +45,7 @@ def redactor_of(texts: Iterable[str]) -> Redactor:
 
 
 def _seeing(texts: Sequence[str], pattern: str) -> Callable[[str], tuple[list[str], bool]]:
-    """Return what says in one pass which of these texts a text holds, and whether a pattern may be found in it."""
+    """Return a function that finds in one pass which of these texts a text contains, and whether a pattern may match in it."""
     known = re2.Set.SearchSet(_OPTIONS)
     for text in texts:
         known.Add(re2.escape(text))
@@ -61,7 +61,7 @@ def _seeing(texts: Sequence[str], pattern: str) -> Callable[[str], tuple[list[st
 
 
 def _compiled_or_bounded(what: str) -> Any:
-    """Return a pattern in linear time; one of an earlier version that cannot be goes on hiding, piece by piece."""
+    """Compile a pattern for linear time; one of an earlier version for which that is not possible is searched in pieces."""
     try:
         return compiled(what)
     except RuleTrouble as trouble:

@@ -1,4 +1,4 @@
-"""One line of a body: a report of the right shape, mended where that takes no guessing, or why it is none."""
+"""One line of a body: a report of the right shape, corrected where that needs no guessing, or the reason why it is refused."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ AnyReport = FailureReport | LogReport | RunReport | TallyReport
 
 @dataclass(frozen=True, slots=True)
 class Refusal:
-    """Why a line cannot be taken."""
+    """Why a line is refused."""
 
     slug: str
     reason: str
@@ -48,7 +48,7 @@ class Refusal:
 
 
 def report_in(line: bytes) -> tuple[AnyReport, dict[str, Any], list[str]] | Refusal:
-    """Check the shape of one line; mend what can be mended without guessing (unknown fields, what is too long)."""
+    """Check the shape of one line; correct what needs no guessing (unknown fields, values that are too long)."""
     notes: list[str] = []
     try:
         return REPORT.validate_json(line), pydantic_core.from_json(line), notes
@@ -84,7 +84,7 @@ def _not_json(error: str) -> Refusal:
 
 
 def without_surrogates(line: bytes) -> Any | None:
-    """Return the value that JSON states, half surrogate pairs replaced; None where it is no JSON."""
+    """Parse JSON, with half surrogate pairs replaced; None where it is no JSON."""
     try:
         text = json.dumps(json.loads(line), ensure_ascii=False)
     except (ValueError, RecursionError):
@@ -93,7 +93,7 @@ def without_surrogates(line: bytes) -> Any | None:
 
 
 def _mend(content: dict[str, Any], error: ValidationError, notes: list[str]) -> bool:
-    """Drop unknown fields and cut what is too long; return whether anything could be done about every complaint."""
+    """Drop unknown fields and cut values that are too long; return whether every complaint could be corrected."""
     for complaint in error.errors(include_url=False, include_input=False):
         path = _path(complaint["loc"], content)
         if complaint["type"] not in ("extra_forbidden", "string_too_long", "too_long") or not path:
@@ -122,7 +122,7 @@ def _mend(content: dict[str, Any], error: ValidationError, notes: list[str]) -> 
 
 
 def _path(place: tuple[int | str, ...], content: dict[str, Any]) -> list[int | str]:
-    """Turn a place as the validator names it into a path through the content (it also names union branches)."""
+    """Convert a validator's location to a path in the content (the location also names union branches)."""
     path: list[int | str] = []
     holder: Any = content
     for i, step in enumerate(place):

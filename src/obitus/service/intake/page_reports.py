@@ -1,8 +1,7 @@
-"""``POST /page`` and ``/page/browser``: reports of pages in browsers. Their key stands where everybody reads it, so each is asked where it comes from, and bounded.
-
-A page of another origin is let in by the answers to its browser's questions (Fetch standard, *CORS protocol*), for the origins that the key
-is for and for no other. What has no origin is no page. An origin can be forged by anything that is no browser; what that can do is bounded by
-key and by address, and is to report.
+"""``POST /page`` and ``/page/browser``: reports of pages in browsers. Everybody can read their key, so the origin is
+checked, and the rate is bounded. Pages of other origins are allowed by CORS (Fetch standard, *CORS protocol*), for
+the key's origins only. Requests without an origin are refused. Programs other than browsers can forge an origin;
+they can only report, bounded by key and by address.
 """
 
 from __future__ import annotations
@@ -31,7 +30,7 @@ router = APIRouter(tags=["reports"])
 BODY_BYTES: Final = 512 * 1024
 LINES: Final = 200
 REMEMBERED_S: Final = 7200
-"""How long a browser may keep the answer to its question whether a page may report."""
+"""How long a browser may cache the answer to a preflight request."""
 
 PageKey = Annotated[str, Query(max_length=100, description="The key of the page.")]
 
@@ -39,7 +38,7 @@ PageKey = Annotated[str, Query(max_length=100, description="The key of the page.
 @router.options("/page", include_in_schema=False)
 @router.options("/page/browser", include_in_schema=False)
 async def may_report(request: Request, intake: TheIntake, key: PageKey = "") -> Response:
-    """Tell a browser whether a page may report."""
+    """Answer a browser's preflight request: whether a page may report."""
     _, origin = await _page(request, intake, key)
     headers = _allowed(origin) | {
         "Access-Control-Allow-Methods": "POST",
@@ -66,7 +65,7 @@ async def may_report(request: Request, intake: TheIntake, key: PageKey = "") -> 
     ),
 )  # fmt: skip
 async def page_reports(request: Request, intake: TheIntake, key: PageKey = "", clock: Annotated[str | None, Query(max_length=40, description="What time the browser's clock shows.")] = None) -> Response:  # fmt: skip
-    """Take what a page reports. The key is in the address: what a browser sends as a page goes away has no head of its own."""
+    """Store the reports of a page. The key is in the address, since a browser's beacon has no headers of its own."""
     return await _answer(request, intake, key, clock)
 
 
@@ -90,17 +89,18 @@ async def page_reports(request: Request, intake: TheIntake, key: PageKey = "", c
     ),
 )  # fmt: skip
 async def browser_reports(request: Request, intake: TheIntake, key: PageKey = "") -> Response:
-    """Take what a browser found by itself. A page asks for it with `Reporting-Endpoints`, and for network errors with `Report-To` and `NEL`."""
+    """Store reports that a browser makes itself. A page requests them with `Reporting-Endpoints`, and for network
+    errors with `Report-To` and `NEL`."""
     return await _answer(request, intake, key, None, by_browser=True)
 
 
 async def _answer(request: Request, intake: Intake, key: str, clock: str | None, *, by_browser: bool = False) -> Response:  # fmt: skip
-    """Take a body, and let the page read what became of it."""
+    """Store a body, and let the page read the verdicts."""
     known, origin = await _page(request, intake, key)
     try:
         answer = await _take(request, intake, known, clock, by_browser=by_browser)
     except Problem as problem:
-        # Without these, the page could not read why.
+        # Without these the page could not read the reason.
         answer = problem.response()
     answer.headers.update(_allowed(origin))
     return answer
@@ -133,7 +133,7 @@ async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | No
 
 
 def _of_browser(raw: list[bytes], now_ms: int) -> list[bytes]:
-    """Return what a browser reports as lines, one of each report; raises a problem."""
+    """Return a browser's reports as lines; raises a problem."""
     try:
         reports = read(b"".join(raw), now_ms)
     except NoReports as trouble:
@@ -142,7 +142,7 @@ def _of_browser(raw: list[bytes], now_ms: int) -> list[bytes]:
 
 
 def _asked_again_later(intake: Intake, key: KnownKey, request: Request) -> None:
-    """Refuse who sent more than it may before its body is read; raises a problem."""
+    """Refuse a sender beyond its limit before its body is read; raises a problem."""
     wait_s = max(intake.pages_of_key.owed_s(str(key.id)), intake.pages_of_address.owed_s(address_of(request.scope)))
     if wait_s:
         raise _too_much(wait_s)

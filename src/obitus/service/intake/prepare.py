@@ -1,6 +1,6 @@
 """From one line of a body to a report that is ready to be written: shape, redaction, fingerprint, compression.
 
-This is the dear part of taking reports in; it runs off the event loop.
+This is the expensive part of intake; it runs off the event loop.
 """
 
 from __future__ import annotations
@@ -43,19 +43,19 @@ _COUNTED_BY: Final = (
 
 @dataclass(frozen=True, slots=True)
 class Sender:
-    """Who sends: the app and environment that the key stands for, and when, by both clocks."""
+    """The sender: the app and environment of the key, and the time by both clocks."""
 
     app_id: int
     app: str
     environment: str
     received_ms: int
     skew_ms: int = 0
-    """What to add to the sender's times; 0 when its clock is right or it does not say what time it has."""
+    """The correction of the sender's times; 0 when its clock is right or not sent."""
     flooding: dict[str, int] = field(default_factory=dict)
-    """Fingerprints of the app that fail so often that most are only counted, and how many of each are prepared all the same."""
+    """Fingerprints of the app that flood, and how many of each are prepared nevertheless."""
 
     def only_counts(self, fingerprint: str, *, was_counted: bool) -> bool:
-        """Whether a failure like a known one need not be prepared; one that is to be kept whole is taken off."""
+        """Whether a failure like a known one need not be prepared; one that is to be kept whole is subtracted."""
         whole = self.flooding.get(fingerprint)
         if whole and not was_counted:
             self.flooding[fingerprint] = whole - 1
@@ -64,17 +64,18 @@ class Sender:
 
 
 class Ready(NamedTuple):
-    """A report that can be written, and what had to be changed for that. A tuple: it travels between processes by the thousand."""
+    """A report that can be written, and its corrections. A tuple: thousands of them are passed between processes."""
 
     prepared: Prepared
     id: str
     notes: list[str]
     filtered: str | None = None
-    """What the sender says that it dropped, and why, in words."""
+    """What the sender dropped, and why, in words."""
 
 
 TurnBack = Callable[[int, str, Mapping[str, Any]], dict[str, Any] | None]
-"""Gets an app, a release and a failure's content; returns the content with frames of built code turned back, None where none are."""
+"""Gets an app, a release and a failure's content; returns the content with frames of built code mapped back, None
+where there are none."""
 
 
 class Preparer:
@@ -88,7 +89,7 @@ class Preparer:
         self._familiar = Familiar()
 
     def use(self, redactor: Redactor, rules: tuple[GroupingRule, ...] = (), turn_back: TurnBack | None = None) -> None:
-        """Redact and group with these rules from now on, and turn the frames of built code back with that."""
+        """Redact and group with these rules from now on, and map frames of built code back with that."""
         self._redactor, self._rules, self._turn_back = redactor, rules, turn_back
         self._familiar = Familiar()
 
@@ -111,7 +112,7 @@ class Preparer:
             return Refusal("not-utf-8", f"Byte {error.start} of the line is no UTF-8. Send JSON in UTF-8.")
         form: Form | None = None
         known: FailureFacts | None = None
-        # Rules ask for more than what makes a form.
+        # Rules need more than the parts of a form.
         if sender.flooding and not self._rules and (brief := _brief(line)) is not None:
             form, slim = brief
             known = self._familiar.facts(sender.app_id, form)
@@ -130,7 +131,7 @@ class Preparer:
     def _checked(
         self, read: tuple[FailureReport, dict[str, Any]], sender: Sender, known: FailureFacts
     ) -> Ready | Refusal:
-        """Return a failure that is like one that was prepared, to be counted."""
+        """Return a failure like a prepared one, to be counted."""
         report, content = read
         when = _when(report, content, [], sender)
         if isinstance(when, Refusal):
@@ -165,7 +166,7 @@ class Preparer:
         release = canonical(_plain(report.release or ""))
         as_sent: str | None = written
         if self._turn_back is not None and isinstance(report, FailureReport):
-            # First: the lines of the source may hold what is to be hidden, too.
+            # First: the source lines may contain secrets, too.
             turned = self._turn_back(sender.app_id, release, content)
             if turned is not None:
                 content, as_sent = turned, None
@@ -209,7 +210,7 @@ class Preparer:
         return Ready(prepared, report_id, notes, _filtered(report, content))
 
     def decided(self, content: dict[str, Any], app: str, environment: str) -> tuple[Decided, Headline]:
-        """Return what the recipe and the rules make of a failure's content, and what people call it."""
+        """Return the grouping decision for a failure's content, and its title."""
         chain = chain_of(content)
         facts: dict[str, Any] = asked_about(content, chain, app, environment) if self._rules else {}
         decided, together = decide(chain, facts, self._rules)
@@ -225,7 +226,7 @@ class Preparer:
         return Decided(fingerprint, traits, further), headline_of(chain, decided.fault)
 
     def _facts(self, report: FailureReport, content: dict[str, Any], sender: Sender) -> FailureFacts:
-        """Return what the store keeps in columns. Texts come from the redacted content, never from the raw report."""
+        """Return the columns for the store. Texts come from the redacted content, never from the raw report."""
         decided, headline = self.decided(content, sender.app, sender.environment)
         return FailureFacts(
             severity=report.severity,
@@ -251,7 +252,8 @@ def _whose(content: dict[str, Any]) -> dict[str, Any]:
 
 
 def _brief(line: bytes) -> tuple[Form, tuple[FailureReport, dict[str, Any]]] | None:
-    """Return the form of a failure, and what it is counted by; None for another kind of report, and where either is not clear."""
+    """Return the form of a failure, and the fields by which it is counted; None for other kinds of reports, and
+    where they are not clear."""
     try:
         content = pydantic_core.from_json(line)
     except ValueError:
@@ -273,7 +275,7 @@ def _brief(line: bytes) -> tuple[Form, tuple[FailureReport, dict[str, Any]]] | N
 
 
 def grouping_of(texts: Iterable[tuple[str, int]]) -> tuple[GroupingRule, ...]:
-    """Return the grouping rules that these texts state; one that cannot be understood is passed over, and the log says so."""
+    """Parse these texts as grouping rules; an invalid one is skipped and logged."""
     found = []
     for text, number in texts:
         try:
@@ -284,7 +286,7 @@ def grouping_of(texts: Iterable[tuple[str, int]]) -> tuple[GroupingRule, ...]:
 
 
 class _When(NamedTuple):
-    """A report's id, when it happened, corrected, and the day that it is kept under."""
+    """A report's id, its corrected time, and its day."""
 
     id: str
     time_ms: int
@@ -292,10 +294,10 @@ class _When(NamedTuple):
 
 
 def _when(report: AnyReport, content: dict[str, Any], notes: list[str], sender: Sender) -> _When | Refusal:
-    """Return when something happened, or why its time cannot be right; says in the content and in the notes what was corrected."""
+    """Return the time of a report, or why it cannot be right; corrections are noted in the content and in the notes."""
     report_id = content["id"].lower() if len(content["id"]) == 36 else str(report.id)
     time_ms = to_ms(report.time)
-    # As the report says it, before anything is corrected: sent again it has to come to the same day.
+    # From the uncorrected time: sent again it has to have the same day.
     day = day_of(report.id.bytes, time_ms)
     if abs(sender.skew_ms) >= SKEW_TO_CORRECT_MS:
         time_ms += sender.skew_ms

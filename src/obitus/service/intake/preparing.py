@@ -1,4 +1,4 @@
-"""Where reports are prepared: small bodies on a thread of the service, large ones and those of busy keys in a process beside it."""
+"""Where reports are prepared: small bodies on a thread of the service, large ones and those of busy keys in a worker process."""
 
 from __future__ import annotations
 
@@ -26,12 +26,12 @@ Result = TypeVar("Result")
 
 
 def is_small(held: Pass, pieces: Sequence[bytes], limits: Limits) -> bool:
-    """Whether these bytes are worked on here: few enough, and with a key that has not had much of the work lately."""
+    """Whether these bytes are processed here: few enough, and with a key that has not used much time recently."""
     return sum(map(len, pieces)) <= limits.small_body_bytes and not held.is_heavy
 
 
 def while_small(limits: Limits) -> Limits:
-    """Return the limits of what is worked on here: a body that inflates beyond them goes to a process instead."""
+    """Return the limits for processing here: a body that inflates beyond them goes to a process instead."""
     return replace(limits, inflated_bytes=limits.small_body_bytes)
 
 
@@ -65,7 +65,7 @@ async def lines_prepared(intake: Intake, held: Pass, lines: Sequence[bytes], sen
 
 
 async def _one_by_one(intake: Intake, held: Pass, lines: Sequence[bytes], sender: Sender) -> Outcomes:
-    """Prepare each line for itself, after a process ended over all of them: what ends one again is refused alone."""
+    """Prepare each line separately, after a process ended on all of them: a line that ends one again is refused alone."""
     _log.error("a process ended over a body of %d lines of %s; each is tried alone", len(lines), sender.app)
     outcomes: Outcomes = []
     for line in lines:
@@ -78,14 +78,14 @@ async def _one_by_one(intake: Intake, held: Pass, lines: Sequence[bytes], sender
 
 
 async def apart(intake: Intake, held: Pass, act: Callable[..., Result], *given: Any) -> Result:
-    """Do something in a process, and count the processor's time that it takes for the key."""
+    """Call a function in a process, and count its CPU time for the key."""
     result, took_s = await intake.processes.work(act, *given)
     held.spend(took_s)
     return result
 
 
 def _brought(intake: Intake, outcomes: Outcomes, sender: Sender) -> Outcomes:
-    """Return what a process prepared, able to say what is asked of it now and then only."""
+    """Return what a process prepared, with the seldom needed parts computed on demand."""
     return [_able(intake, one, sender) if isinstance(one, Ready) else one for one in outcomes]
 
 

@@ -1,7 +1,6 @@
-"""Processes beside the service that do the heavy work on large bodies, so that small ones never wait for an interpreter.
-
-Each is a Python process that reads one task after the other from its standard input and writes what came of it to its
-standard output, both pickled. It ends when its input does: with the service, however that ends.
+"""Worker processes for large bodies, so that small ones never wait for an interpreter. Each is a Python process that
+reads one task after the other from its standard input and writes the results to its standard output, both pickled.
+It ends when its input ends: with the service, however that ends.
 """
 
 from __future__ import annotations
@@ -22,12 +21,12 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import IO, Any, Final, TypeVar
 
 SELDOM: Final = (20_000, 20, 50)
-"""How seldom what may go is looked for (``gc.set_threshold``): thousands of reports that are prepared together are no reason to."""
+"""Thresholds of the garbage collector (``gc.set_threshold``), high enough for thousands of reports that are prepared together."""
 _log = logging.getLogger("obitus.service")
 
 LONGEST_TASK_S: Final = 120.0
 LARGE_TASK_S: Final = 0.02
-"""From how much time of a processor on a process gives its memory back after a task."""
+"""CPU time of a task from which a process returns free memory to the system afterwards."""
 _SIZE = struct.Struct(">Q")
 _SIZES = struct.Struct(">QQ")
 
@@ -35,7 +34,7 @@ Result = TypeVar("Result")
 
 
 class ProcessEnded(RuntimeError):
-    """A process ended in the middle of a task, or had to be ended because the task took too long."""
+    """A process ended in the middle of a task, or was killed because the task took too long."""
 
 
 class Processes:
@@ -56,24 +55,23 @@ class Processes:
         self._threads.submit(self._work, _nothing, ())
 
     async def work(self, act: Callable[..., Result], *given: Any) -> tuple[Result, float]:
-        """Do something in a process; return what came of it, and the seconds of a processor that it took.
-
-        ``act`` is a function of a module; it, what is given and what comes back can be pickled. Raises what it raises,
-        and ProcessEnded where the process did not live to answer.
+        """Call a function in a process; return the result and the CPU time in seconds. ``act`` is a function of a
+        module; it, its arguments and its result must be picklable. Raises what it raises, and ProcessEnded where the
+        process ended before it answered.
         """
         return await asyncio.wrap_future(self._threads.submit(self._work, act, given))
 
     def do(self, act: Callable[..., Result], *given: Any) -> Result:
-        """Do the same for a caller that is no coroutine, and wait for it."""
+        """The same for a caller that is no coroutine."""
         return self._threads.submit(self._work, act, given).result()[0]
 
     @property
     def numbers(self) -> list[int]:
-        """The process ids of those that live."""
+        """The process ids of live ones."""
         return [one.number for one in list(self._all)]
 
     def close(self) -> None:
-        """End all of them; what they are at is given up."""
+        """End all of them; their present tasks are abandoned."""
         self._closed = True
         for one in list(self._all):
             one.end()
@@ -114,7 +112,7 @@ class _Process:
         self.number = self._process.pid
 
     def ask(self, task: Any, longest_s: float) -> tuple[bool, Any, float]:
-        """Hand a task over; return whether it was done, what came of it or what it raised, and how long a processor took."""
+        """Run a task; return whether it succeeded, its result or exception, and its CPU time."""
         assert self._process.stdin is not None and self._process.stdout is not None
         too_long = threading.Timer(longest_s, self._process.kill)
         too_long.daemon = True
@@ -134,16 +132,16 @@ class _Process:
         self._process.wait()
 
     def let_go(self) -> None:
-        """Close what led to it."""
+        """Close its pipes."""
         for stream in (self._process.stdin, self._process.stdout):
             assert stream is not None
-            # What was not handed over yet has nobody to go to.
+            # Unsent data has no receiver any more.
             with contextlib.suppress(OSError):
                 stream.close()
 
 
 def _write(stream: IO[bytes], value: Any) -> None:
-    """Write a value; large pieces of bytes in it go as they are, without being copied first."""
+    """Write a value; large byte strings in it are written without copying."""
     pieces: list[pickle.PickleBuffer] = []
     data = pickle.dumps(value, pickle.HIGHEST_PROTOCOL, buffer_callback=pieces.append)
     stream.write(_SIZES.pack(len(data), len(pieces)))
@@ -156,7 +154,7 @@ def _write(stream: IO[bytes], value: Any) -> None:
 
 
 def beside(pieces: Iterable[bytes]) -> list[Any]:
-    """Return bytes so that they are handed to a process as they are; it gets them as bytes."""
+    """Wrap bytes so that they are passed to a process without copying; it gets them as bytes."""
     return [pickle.PickleBuffer(piece) for piece in pieces]
 
 
@@ -165,7 +163,7 @@ def _read(stream: IO[bytes]) -> Any:
     length, count = _SIZES.unpack(_exactly(stream, _SIZES.size))
     data = _exactly(stream, length)
     pieces = [_exactly(stream, _SIZE.unpack(_exactly(stream, _SIZE.size))[0]) for _ in range(count)]
-    return pickle.loads(data, buffers=pieces)  # noqa: S301 - it comes from our own process, over a pipe that nobody else has
+    return pickle.loads(data, buffers=pieces)  # noqa: S301 - it comes from our own process, over a private pipe
 
 
 def _exactly(stream: IO[bytes], count: int) -> bytes:
@@ -176,18 +174,18 @@ def _exactly(stream: IO[bytes], count: int) -> bytes:
 
 
 def _nothing() -> None:
-    """A task that starts a process and asks nothing of it."""
+    """A task that only starts a process."""
 
 
 def _serve() -> None:
-    """Do tasks until the input ends. Runs in the process."""
+    """Run tasks until the input ends. Runs in the process."""
     import signal
     import time
 
     from obitus.service.intake import heavy
     from obitus.service.memory import give_back
 
-    # A Ctrl-C in the terminal, or whoever stops the service, means the service: this ends with it.
+    # A Ctrl-C in the terminal is for the service: this process ends with it.
     for kind in (signal.SIGINT, signal.SIGTERM):
         signal.signal(kind, signal.SIG_IGN)
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
@@ -197,7 +195,7 @@ def _serve() -> None:
     if hasattr(os, "nice"):
         os.nice(heavy.NICE)
     source, answers = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
-    # Whatever else is printed must not get in between the answers.
+    # Other output must not get between the answers.
     os.dup2(2, 1)
     while True:
         try:
@@ -211,7 +209,7 @@ def _serve() -> None:
             done, result = False, error
         took_s = time.process_time() - began_s
         _write(answers, (done, result, took_s))
-        # What this task held goes before the next one comes, which may be long.
+        # Free this task's memory before the next one comes, which may be long.
         del act, given, result
         if took_s > LARGE_TASK_S:
             give_back()

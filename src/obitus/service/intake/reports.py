@@ -1,4 +1,4 @@
-"""``POST /reports``: reports come in as NDJSON and are on disk before the answer goes out."""
+"""``POST /reports``: reports as NDJSON, which are on disk before the answer is sent."""
 
 from __future__ import annotations
 
@@ -46,13 +46,13 @@ ONLY_COUNTED = (
 )
 MOST_AT_ONCE = 500
 FEW_AT_ONCE = 50
-"""Log records of one batch that are written together; and where others wait."""
+"""Log records of one batch that are written together; and the same while others wait."""
 WEIGHT = {"failure": 10, "tally": 4, "run": 2, "log": 1}
-"""How many log records are as much work to write as one report of a kind."""
+"""How many log records cost as much to write as one report of a kind."""
 MOST_DAYS_AT_ONCE = 6
-"""Days whose reports are written together: each has its file."""
+"""Days whose reports are written together: each has its own file."""
 MOST_CLIENT = 60
-"""Characters of what a sender says that it is."""
+"""Characters of a client's name."""
 _CONTENT_TYPES = ("application/x-ndjson", "application/jsonl", "application/json", "text/plain", "")
 _REQUEST_BODY = {
     "requestBody": {
@@ -91,9 +91,7 @@ async def reports(
         ),
     ] = None,
 ) -> Response:
-    """Take a batch of reports, one a line.
-
-    The answer comes after everything counted as `stored` is on disk. Good lines of a bad batch are kept; each line has
+    """Store a batch of reports, one a line. The answer comes after everything counted as `stored` is on disk. Good lines of a bad batch are kept; each line has
     its verdict. Sending the same id again is harmless.
     """
     key = await sender_key(intake, request.headers.get("authorization", ""))
@@ -114,9 +112,9 @@ async def reports(
         async with held.lane:
             encoding = request.headers.get("content-encoding", "")
             body, outcomes = await body_prepared(intake, held, raw, encoding, sender)
-        # What cut the sending short explains why the compressed form stops, too.
+        # The reason why sending was interrupted also explains the truncated compressed data.
         problem = problem or body.problem
-        # The next body is worked on meanwhile: it is the writer's turn, and the writer has a queue of its own.
+        # The next body is processed meanwhile: the writer has a queue of its own.
         verdicts = await take_all(intake, held, body, outcomes, sender)
     limit = intake.limits.line_bytes
     verdicts += [
@@ -134,7 +132,7 @@ async def reports(
 
 
 def _media_type(header: str) -> tuple[str, str, str]:
-    """Return a media type, and of its parameters ``version``, of the report format, and ``client``; "" where it has none."""
+    """Return a media type, and its parameters ``version`` and ``client``; "" where they are missing."""
     message = Message()
     message["content-type"] = header
     version, client = (message.get_param(name, "") for name in ("version", "client"))
@@ -162,7 +160,7 @@ def _clock_said(skew_ms: int) -> str:
 
 
 def sender_of(intake: Intake, key: KnownKey, sent: str | None) -> Sender:
-    """Return who sends with a key now, ``sent`` being what time its clock shows."""
+    """Return the sender of a key; ``sent`` is the time of its clock."""
     now_ms = intake.clock.now_ms()
     flooding = intake.flooding.of(key.app_id, now_ms)
     return Sender(key.app_id, key.app, key.environment, now_ms, clock_skew_ms(sent, now_ms), flooding)
@@ -171,7 +169,7 @@ def sender_of(intake: Intake, key: KnownKey, sent: str | None) -> Sender:
 async def take_all(
     intake: Intake, held: Pass, body: Body, outcomes: Outcomes, sender: Sender
 ) -> list[formats.LineVerdict]:
-    """Write what was prepared; return a verdict for each line."""
+    """Write prepared reports; return a verdict for each line."""
     if not outcomes:
         return []
     ready = {place: outcome for place, outcome in enumerate(outcomes) if isinstance(outcome, Ready)}
@@ -218,9 +216,8 @@ async def take_all(
 async def _keep_whole(
     intake: Intake, held: Pass, body: Body, outcomes: Outcomes, taken: dict[int, Taken | StoreError], sender: Sender
 ) -> None:
-    """Prepare and write those that were to be counted, and are to be kept whole after all: puts right what became of them.
-
-    ``taken`` is by the place in ``outcomes``.
+    """Prepare and write those that were to be counted but are to be kept whole, and correct their results. ``taken``
+    is by index in ``outcomes``.
     """
     wanting = [place for place, one in taken.items() if isinstance(one, Taken) and one.wants_whole]
     if not wanting:
@@ -239,9 +236,8 @@ async def _keep_whole(
 
 
 async def write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
-    """Write prepared reports and tell the live stream; return what became of each.
-
-    A large batch goes in parts, small ones where others wait: what they send meanwhile is written in between.
+    """Write prepared reports and notify the live stream; return the result of each. A large batch is written in
+    parts, in small ones while others wait, so that their reports are written in between.
     """
     results: list[Taken | StoreError] = []
     while len(results) < len(ready):
@@ -268,7 +264,7 @@ def _next_part(ready: Sequence[Ready], start: int, most: int) -> Sequence[Ready]
 
 async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sender) -> list[Taken | StoreError]:
     prepared, days = [one.prepared for one in ready], intake.records.writer.days
-    # All that a body has brought counts with the first part of it that is on disk.
+    # All bytes of a body count with its first part that is on disk.
     sent, today = held.sent, intake.day_use.today
 
     def work(connection: sqlite3.Connection) -> list[Taken]:
@@ -283,13 +279,13 @@ async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sen
             return [error]
         # One report that the store refuses must not keep the others out: each gets its own turn.
         results = [(await _write(intake, held, [one], sender))[0] for one in ready]
-        # Refused for itself is only what is refused once more, after all others went in.
+        # Only a report that is refused again, after all others were written, is refused for itself.
         for place, one in enumerate(ready):
             if isinstance(results[place], StoreError):
                 results[place] = (await _write(intake, held, [one], sender))[0]
         return results
     except (StoreBusy, StoreTrouble) as error:
-        # What is wrong with the store is no verdict on what was sent: it comes again.
+        # An error of the store is no verdict on the report: the sender sends it again.
         raise as_problem(error) from error
     held.sent = 0
     intake.day_use.add(held.key, _came(taken), sent)
@@ -308,12 +304,12 @@ async def _write(intake: Intake, held: Pass, ready: Sequence[Ready], sender: Sen
 
 
 def _came(taken: Sequence[Taken]) -> int:
-    """Return how many reports came: those that are prepared once more come then."""
+    """Return how many reports came, without those that are prepared again."""
     return sum(not one.wants_whole for one in taken)
 
 
 def _bounded(taken: Taken) -> list[str]:
-    """Return what is said of a report that has a name too many, or that came with too many others."""
+    """Return the notes of a report beyond a bound of names, or in a flood."""
     return [
         *([BEYOND] if taken.beyond else []),
         *([AMONG_OTHERS] if taken.among_others else []),
@@ -342,7 +338,7 @@ def _tell(intake: Intake, sender: Sender, taken: list[Taken]) -> None:
 
 
 def _log_orders(intake: Intake, sender: Sender) -> list[formats.LogOrderPart] | None:
-    """Return what holds for the sender's loggers; of two for one logger, that for its environment."""
+    """Return the active orders for the sender's loggers; of two for one logger, that for its environment."""
     found = {
         order.logger: formats.LogOrderPart(
             logger=order.logger, severity=order.severity, seconds=(order.until_ms - sender.received_ms) / 1000

@@ -1,4 +1,4 @@
-"""Which reporting key a sender holds."""
+"""The reporting key of a sender."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ reporting_key_scheme = HTTPBearer(
 
 
 async def sender_key(intake: Intake, authorization: str) -> KnownKey:
-    """Return the reporting key that a sender holds; raises a problem. Only a key that is not in memory costs a thread's turn."""
+    """Return the reporting key of a sender; raises a problem. Only an uncached key needs a thread."""
     known = intake.keys.known(hash_of(authorization.partition(" ")[2].strip()))
     if known is not None and known.revoked_ms is None and not known.origins and authorization[:7].lower() == "bearer ":
         return known
@@ -23,7 +23,7 @@ async def sender_key(intake: Intake, authorization: str) -> KnownKey:
 
 
 def reporting_key(intake: Intake, authorization: str) -> KnownKey:
-    """Return the reporting key that a sender holds (app_id, app, environment); raises a problem."""
+    """Return the reporting key of a sender (app_id, app, environment); raises a problem."""
     scheme, _, secret = authorization.partition(" ")
     secret = secret.strip()
     if scheme.lower() != "bearer" or not secret:

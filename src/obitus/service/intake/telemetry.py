@@ -33,7 +33,7 @@ from obitus.store.errors import AlreadyThere, StoreError
 from obitus.store.rows.apps import KnownKey
 
 MOST_APPS: Final = 300
-"""Apps that keys which make apps may come to, in all."""
+"""Most apps made by keys that may add apps."""
 MOST_NEW_APPS: Final = 20
 
 router = APIRouter(prefix="/v1", tags=["OpenTelemetry"])
@@ -49,14 +49,14 @@ _REQUEST_BODY = {
 
 
 class StatusAnswer(BaseModel):
-    """What went wrong, as OTLP has it: a google.rpc.Status."""
+    """An error in OTLP's form: a google.rpc.Status."""
 
     code: int = Field(description="A code of google.rpc.Code.")
     message: str = Field(description="The slug of the problem, and what to do.")
 
 
 class ExportAnswer(BaseModel):
-    """What became of an export; empty where everything was taken."""
+    """The result of an export; empty where everything was stored."""
 
     partialSuccess: dict[str, str] | None = Field(default=None, description="How many records were rejected, and why.")
 
@@ -85,7 +85,7 @@ async def logs(
     intake: TheIntake,
     _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
 ) -> Response:
-    """Take an export of logs: exceptions become failures, everything else log records."""
+    """Store an export of logs: exceptions become failures, everything else log records."""
     return await _export(request, intake, "logs")
 
 
@@ -101,7 +101,7 @@ async def traces(
     intake: TheIntake,
     _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
 ) -> Response:
-    """Take an export of spans: exceptions become failures, server and consumer spans runs, client spans their steps."""
+    """Store an export of spans: exceptions become failures, server and consumer spans runs, client spans their steps."""
     return await _export(request, intake, "traces")
 
 
@@ -136,7 +136,7 @@ async def _export(request: Request, intake: Intake, signal: Signal) -> Response:
 
 
 async def _read(intake: Intake, held: Pass, key: KnownKey, export: Export) -> list[Part]:
-    """Read an export: a small one here, a large one in a process beside the service."""
+    """Parse an export: a small one here, a large one in a worker process."""
     limits, sender = intake.limits_of_telemetry, str(key.id)
     if is_small(held, export.raw, limits):
         try:
@@ -198,15 +198,12 @@ async def _take(intake: Intake, held: Pass, key: KnownKey, parts: list[Part]) ->
 
 
 def _sender(intake: Intake, key: KnownKey, source: Source, may_make: bool) -> tuple[Sender, bool]:
-    """Return whose reports these are, and whether that app is new.
-
-    It is the key's app; or, if the key may make apps, the app and environment that they name.
-    """
+    """Return the app of reports, and whether it is new: the key's app or, if the key may add apps, the named app and environment."""
     is_new = False
     app_id, app, environment = key.app_id, key.app, key.environment
     if key.may_add_apps:
         name = _APP_NAME.sub("-", source.app.lower()).strip("-")
-        # The name of an app begins with a letter, so that it can be written into an address.
+        # The name of an app begins with a letter, so that it can be part of an address.
         name = (name if name[:1].isalpha() else f"app-{name}" if name else "")[:60].rstrip("-")
         known = {row.name: int(row.id) for row in apps.apps(intake.records.reader)} if name and name != app else {}
         if name in known:
@@ -221,7 +218,7 @@ def _sender(intake: Intake, key: KnownKey, source: Source, may_make: bool) -> tu
 
 
 def _environment(intake: Intake, app_id: int, app: str, named: str, else_: str) -> str:
-    """Return the environment that a sender names, while the app does not have too many; else the key's."""
+    """Return the named environment, while the app does not have too many; else the key's."""
     if not named or named == else_ or names.has_environment(intake.records.reader, app_id, named):
         return named or else_
     if intake.records.writer.run(lambda c: names.environment(c, app_id, named)):

@@ -1,4 +1,4 @@
-"""``POST /tracepoints``: clients ask which lines people want to see, wait for that to change, and say what became of them."""
+"""``POST /tracepoints``: clients ask for tracepoints, wait for changes, and report their states."""
 
 from __future__ import annotations
 
@@ -22,13 +22,13 @@ from obitus.store.rows.tracepoints import InstanceState
 router = APIRouter(tags=["reports"])
 LONGEST_WAIT_S: Final = 30.0
 SECONDS_OF_ASKING: Final = 0.0005
-"""Work of the service, about."""
+"""Approximate work of the service."""
 State = Literal["set", "waits", "not set", "over"]
 Count = Annotated[int, Field(ge=0, le=2**53)]
 
 
 class StateOfOne(BaseModel):
-    """What became of a tracepoint in one process."""
+    """The state of a tracepoint in one process."""
 
     model_config = ConfigDict(extra="ignore", strict=True)
 
@@ -69,7 +69,7 @@ class InstanceAsks(BaseModel):
 
 
 class AskedAnswer(BaseModel):
-    """What a process is to do."""
+    """The tracepoints and orders for a process."""
 
     tracepoints: TracepointsPart
 
@@ -89,9 +89,8 @@ async def asked(
     tracepoints: TheTracepoints,
     _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
 ) -> AskedAnswer:
-    """Return the tracepoints of an app, at once where they are others than the process has, else when they change.
-
-    A process that is not answered within a minute takes all of its tracepoints away.
+    """Return the tracepoints of an app: at once where the process has other ones, else when they change. A process
+    without an answer within a minute removes all of its tracepoints.
     """
     key = await sender_key(intake, request.headers.get("authorization", ""))
     instance = Instance(

@@ -1,4 +1,4 @@
-"""Bounding an OTLP export in protobuf before it is parsed: a record of two bytes takes a hundred once it is an object.
+"""Bounding an OTLP export in protobuf before it is parsed: a record of two bytes becomes an object of a hundred.
 
 Source: the Protocol Buffers encoding (tags, varints, lengths), and the numbers of the fields of ExportLogsServiceRequest
 and ExportTraceServiceRequest, which are the same for both: resources 1, scopes 2, records 2.
@@ -12,7 +12,7 @@ from typing import Final
 _RESOURCES, _SCOPES, _RECORDS = 1, 2, 2
 _BYTES: Final = 2
 MOST_COUNTED: Final = 100_000
-"""Records that are left out are counted up to here; beyond it "or more" is true."""
+"""Most left out records that are counted; there may be more."""
 
 
 class WireTrouble(ValueError):
@@ -20,7 +20,7 @@ class WireTrouble(ValueError):
 
 
 def bounded_export(data: bytes, most_records: int, most_resources: int) -> tuple[bytes, int]:
-    """Return an export with its first records only, and how many were left out; the same bytes where all may stay."""
+    """Return an export with only its first records, and how many were left out; the same bytes where all are within the bound."""
     kept: list[bytes] = []
     records = left_out = resources = 0
     for field, start, begin, end in _fields(data, 0, len(data)):
@@ -88,7 +88,7 @@ def _read_varint(data: bytes, at: int, end: int) -> tuple[int, int]:
 
 
 def varint(number: int) -> bytes:
-    """Return a number as protobuf writes it: seven bits a byte, the lowest first."""
+    """Encode a number as a varint: seven bits a byte, the lowest first."""
     out = bytearray()
     while number > 0x7F:
         out.append(number & 0x7F | 0x80)
@@ -97,5 +97,5 @@ def varint(number: int) -> bytes:
 
 
 def message(field: int, content: bytes) -> bytes:
-    """Return a field that holds bytes: its tag, their length, and they."""
+    """Encode a field of bytes: its tag, the length, and the bytes."""
     return bytes([field << 3 | _BYTES]) + varint(len(content)) + content

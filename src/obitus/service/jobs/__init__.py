@@ -1,1 +1,1 @@
-"""What reads events, each job from its own position (``runner``): ``telling``, ``watching``, ``regrouping``; and housekeeping."""
+"""Jobs that read events, each from its own position (``runner``): ``telling``, ``watching``, ``regrouping``; and housekeeping."""

@@ -1,4 +1,4 @@
-"""Collecting: what an issue was made to collect becomes failures of it, from what is kept and from what comes in."""
+"""Collecting: records that an issue collects become failures of it, past and new ones."""
 
 from __future__ import annotations
 
@@ -29,19 +29,19 @@ from obitus.store.records import Records
 from obitus.store.rows.quiet import Collected, QuietRow
 
 MOST_DAYS: Final = 15
-"""Days that are looked through, the newest."""
+"""The number of newest days that are searched."""
 MOST_AT_ONCE: Final = 500
 PLACES_AT_ONCE: Final = 100_000
 LEAST_PLACES: Final = 500
 LIMIT_S: Final = 2.0
 KEPT_EVERY_S: Final = 30.0
-"""How far the days were looked through is written when something was found, else so often: what is looked at twice adds nothing."""
+"""The interval of storing positions when nothing was found: reading records twice adds nothing."""
 
 _log = logging.getLogger("obitus.service")
 
 
 class Collecting(Job):
-    """Looks, about once a second while reports come, for what is to be collected among what came."""
+    """Searches new records, about once a second while reports come, for those to be collected."""
 
     name: ClassVar = "collecting"
     kinds: ClassVar = frozenset[events.Kind]()
@@ -58,7 +58,7 @@ class Collecting(Job):
         """Events are no records: nothing."""
 
     def finish_turn(self) -> None:
-        """Look at what came since the last time."""
+        """Search the records since the last time."""
         reader = self._records.reader
         wanted = [row for row in store.collecting(reader) if row.kind in failing.LOOKED_FOR]
         if not wanted:
@@ -67,7 +67,7 @@ class Collecting(Job):
         known = self._records.days.latest(MOST_DAYS)
         for row in wanted:
             marks = self._marks.setdefault(row.issue_id, store.looked_to(reader, row.issue_id))
-            # The oldest first, as it would have come.
+            # The oldest first, in the order of arrival.
             for day in reversed(known):
                 try:
                     self._look_through(row, names, day.day, marks, day.last_place)
@@ -77,7 +77,7 @@ class Collecting(Job):
                     _log.warning("what issue %d collects cannot be read: %s", row.issue_id, error)
 
     def _look_through(self, row: Collected, names: Names, day: int, marks: dict[int, int], last: int) -> None:
-        """Make failures of what is meant among the places of a day that were not looked at."""
+        """Make failures of matching records among the unread places of a day."""
         at = marks.get(day, 0)
         size = PLACES_AT_ONCE
         while at < last:
@@ -94,7 +94,7 @@ class Collecting(Job):
                 self._records.writer.run(partial(self._write, made=made, issue_id=row.issue_id, places={day: upto}))
 
     def _write(self, connection: Any, *, made: list[Prepared], issue_id: int, places: Mapping[int, int]) -> None:
-        """Write failures and how far was looked, in one commit."""
+        """Write failures and positions, in one commit."""
         take(connection, self._records.writer.days, made)
         store.move(connection, issue_id, places)
 
@@ -112,7 +112,7 @@ class Collecting(Job):
                 yield self.prepared(report, row.app_id, row.app, environment)
 
     def prepared(self, report: dict[str, Any], app_id: int, app: str, environment: str) -> Prepared | None:
-        """Return a failure that was made here, ready to be written, as one that was reported."""
+        """Return a failure that was made here, prepared like a reported one."""
         sender = Sender(app_id, app, environment, self._clock.now_ms())
         ready = self._preparer.prepare(pydantic_core.to_json(report), sender)
         if isinstance(ready, Ready):
@@ -121,7 +121,7 @@ class Collecting(Job):
         return None
 
     def add_silent(self, found: Mapping[tuple[int, str, Kind], list[Quiet]]) -> None:
-        """Make failures of the jobs that did not run, where an issue collects them; each time that one stays away once."""
+        """Make failures of jobs that did not run, where an issue collects them, once for each absence."""
         for row in store.collecting(self._records.reader):
             for (app_id, environment, kind), some in found.items():
                 if kind == row.kind == "silent" and app_id == row.app_id:
@@ -134,7 +134,7 @@ class Collecting(Job):
         return self.prepared(report, app_id, app, environment)
 
     def first(self, quiet: QuietRow) -> Prepared | None:
-        """Return the failure of the latest record that is collected; None where none is kept."""
+        """Return the failure of the latest collected record; None where none is kept."""
         if quiet.kind == "silent":
             hours = [
                 one.hour

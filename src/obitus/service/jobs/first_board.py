@@ -1,4 +1,4 @@
-"""The board that comes by itself: made once, when there is something to show, of what fits what was reported."""
+"""The automatic board: made once, when there is something to show, from views that fit the reports."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _FAILURES: Final = "SELECT 1 FROM failures LIMIT 1"
 
 
 def make(records: Records, now_ms: int) -> None:
-    """Make it, if something was reported and it was not made before."""
+    """Make it, if there are reports and it was not made before."""
     if saved.is_first_board_made(records.reader) or not records.reader.value(int, _HEARD):
         return
     panes = panes_text(_fitting(records.reader))

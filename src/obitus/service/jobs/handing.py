@@ -1,4 +1,4 @@
-"""Issues that are new or back, and that nobody has, are handed to whom the team's rules and owners' files say."""
+"""Hands over new, regressed and reopened issues that nobody has, by the team's rules and CODEOWNERS."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from obitus.store.records import Records
 
 
 class Handing(Job):
-    """Hands an issue over once it is there, or back."""
+    """Hands an issue over when it is new, regressed or reopened."""
 
     name: ClassVar = "handing"
     kinds: ClassVar = frozenset[events.Kind]({"issue-new", "issue-regressed", "issue-reopened"})
@@ -25,12 +25,12 @@ class Handing(Job):
         self._records, self._clock = records, clock
 
     def take(self, event: Event) -> None:
-        """Hand over the issue of an event; one that somebody has stays theirs."""
+        """Hand over the issue of an event, if nobody has it."""
         try:
             issue = issue_store.issue(self._records.reader, event.subject["issue"])
             found = Takers(self._records).of(issue) if issue.holder is None else []
         except (NotThere, *UNREADABLE):
-            # Removed meanwhile, or nothing is left of it to go by.
+            # Removed meanwhile, or its evidence is gone.
             return
         if found:
             now_ms = self._clock.now_ms()

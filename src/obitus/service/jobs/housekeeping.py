@@ -1,4 +1,4 @@
-"""What is done now and then, so that the records stay small and quick. One thread; all of it in small pieces."""
+"""Periodic work that keeps the records small and fast. One thread; all of it in small pieces."""
 
 from __future__ import annotations
 
@@ -26,8 +26,8 @@ _log = logging.getLogger("obitus.service")
 
 
 class Housekeeping:
-    """Trains the dictionary of evidence, removes old events, deletes what is left of removed apps, makes the first board,
-    looks for quiet failures, and brings back what was parked until now.
+    """Trains the dictionary of evidence, removes old events, deletes the rest of removed apps, makes the first
+    board, finds quiet failures, and reopens issues that were parked until now.
     """
 
     def __init__(self, records: Records, clock: Clock, collecting: Collecting, shelf: Shelf) -> None:
@@ -74,16 +74,16 @@ class Housekeeping:
         self._shelf.tidy(self._records.writer)
 
     def _reopen(self) -> None:
-        """Bring back the issues that were parked until a time that has come."""
+        """Reopen the issues that were parked until a time that has come."""
         if parking.is_due(self._records.reader, self._clock.now_ms()):
             self._records.writer.run(lambda c: parking.reopen_due(c, self._clock.now_ms()))
 
     def look_soon(self) -> None:
-        """Look for quiet failures at the next turn, whenever that was done last."""
+        """Find quiet failures at the next turn, regardless of the interval."""
         self._looks_next_s = 0.0
 
     def _look(self) -> None:
-        """Look for quiet failures, about twice a minute: a tenth of one core at most."""
+        """Find quiet failures, about twice a minute, with at most a tenth of one core."""
         started_s = time.monotonic()
         if started_s < self._looks_next_s:
             return
@@ -94,6 +94,6 @@ class Housekeeping:
         records = self._records
         for work in removing.steps(records.reader, records.days, records.writer.days):
             records.writer.run(work)
-            # Others write in between.
+            # Other work is written in between.
             if self._stopping.wait(RESTS_S):
                 return

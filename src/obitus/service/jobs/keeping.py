@@ -1,4 +1,4 @@
-"""Removes what is over its time or beyond its room, the oldest first; and more of it where the disk is nearly full."""
+"""Removes records over their time or beyond the room, the oldest first; and more where the disk is nearly full."""
 
 from __future__ import annotations
 
@@ -16,34 +16,34 @@ from obitus.store.records import Records
 from obitus.store.retention import Step
 
 FIRST_S: Final = 900.0
-"""From the start of a service to its first look: whoever has just changed something has time to see it."""
+"""From the start of a service to the first removal, so that a changed setting can be corrected."""
 EVERY_S: Final = 600.0
 DISK_EVERY_S: Final = 20.0
-"""How often it is looked how much room the disk has: where that is little, nothing waits for the next look."""
+"""Interval of checking the room of the disk: where it is short, records are removed at once."""
 REMOVED: Final = "removed evidence"
 
 _log = logging.getLogger("obitus.service")
 
 
 class Keeping:
-    """One thread, since a large day takes its time: it is read and written beside what goes on."""
+    """One thread of its own, since a large day takes long to rewrite."""
 
     def __init__(self, records: Records, clock: Clock, data: Path) -> None:
         self._records, self._clock, self._data = records, clock, data
         self._stopping = threading.Event()
         self._clean: dict[int, str] = {}
         self._is_said = False
-        """Whether the log has it that the disk is nearly full: once, not with each look."""
+        """Whether it is logged that the disk is nearly full: once, not with each check."""
         self._thread = threading.Thread(target=self._keep, name="obitus-keeping", daemon=True)
         self._thread.start()
 
     def close(self) -> None:
-        """Stop, after the day that is being worked on."""
+        """Stop, after the present day."""
         self._stopping.set()
         self._thread.join()
 
     def look(self) -> list[Step]:
-        """Remove what is due; return what that was."""
+        """Remove what is due; return the removals."""
         done = []
         for step in retention.due(self._records, self._clock.now_ms(), most_bytes=self._room(), clean=self._clean):
             if self._stopping.is_set():
@@ -60,7 +60,7 @@ class Keeping:
         return done
 
     def _removed(self, step: Step) -> int:
-        """Remove what a step names, with the room that is kept for this where there is no other; return how many bytes were freed."""
+        """Carry out a removal, with the reserved room where there is no other; return how many bytes were freed."""
         try:
             return retention.remove(self._records, step, self._clock.now_ms())
         except StoreFull:
@@ -69,12 +69,12 @@ class Keeping:
             return retention.remove(self._records, step, self._clock.now_ms())
 
     def _note(self, said: str) -> None:
-        """Put on record what was removed."""
+        """Record a removal."""
         now_ms = self._clock.now_ms()
         self._records.writer.run(lambda c: people.note_act(c, None, REMOVED, said, now_ms))
 
     def _room(self) -> int | None:
-        """Return how many bytes the days may take: what was said, or less where the disk is nearly full."""
+        """Return how many bytes the days may take: the setting, or less where the disk is nearly full."""
         said = retention.within(self._records.reader)
         lacking = reserve.lacking(self._data)
         if not lacking:

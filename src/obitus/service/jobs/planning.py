@@ -1,4 +1,4 @@
-"""What merging, splitting and regrouping would make of the real history. Nothing here writes."""
+"""Previews of merging, splitting and regrouping on the real history. Nothing here writes."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ MOST_SHOWN: Final = 20
 
 @dataclass
 class Group:
-    """Failures that would be one issue: how many came from which issue now, and what they are called."""
+    """Failures that would be one issue: counts by their present issue, and the title."""
 
     by_issue: Counter[int] = field(default_factory=Counter)
     seqs: list[tuple[int, int]] = field(default_factory=list)
@@ -38,14 +38,14 @@ class Group:
 
 @dataclass(frozen=True)
 class Plan:
-    """What a regrouping would do: groups, how many failures were looked at, and which issue each group goes to."""
+    """The preview of a regrouping: groups, the number of failures, and the issue of each group."""
 
     groups: list[Group]
     looked_at: int
     target: list[int | None]
-    """For each group the issue that it becomes; None stands for a new one."""
+    """For each group the issue that it becomes; None for a new one."""
     matching: int = 0
-    """How many failures the last rule's condition holds for."""
+    """The number of failures that match the last rule's condition."""
 
     @property
     def moving(self) -> int:
@@ -57,7 +57,7 @@ class Plan:
 
 
 class Planner:
-    """Groups past failures as they would be grouped now, or under other rules."""
+    """Groups past failures by the present recipe and rules, or by other rules."""
 
     def __init__(self, records: Records, preparer: Preparer) -> None:
         self._records, self._preparer = records, preparer
@@ -90,7 +90,7 @@ class Planner:
         history, again = tee(store.history(self._records.reader, app_id, most))
         contents = self._records.evidence.contents(row.seq for row in again)
         for row, content in zip(history, contents, strict=True):
-            # Of what is no longer kept nothing can be said: it stays where it is.
+            # Failures without evidence stay where they are.
             if content is not None:
                 yield row, content
 
@@ -129,7 +129,7 @@ def _targets(groups: list[Group], never: set[tuple[int, int]]) -> list[int | Non
     for place, group in enumerate(groups):
         goes_to = target[place]
         if goes_to is not None:
-            # What people said is never one stays where it is.
+            # Issues that people keep apart stay where they are.
             apart = {i for i in group.by_issue if (min(i, goes_to), max(i, goes_to)) in never}
             group.seqs = [(seq, issue) for seq, issue in group.seqs if issue not in apart]
             for issue in apart:

@@ -1,4 +1,4 @@
-"""Looking for quiet failures: what is refused or warned of more than usual, since a release or in the last hours; jobs that did not run."""
+"""Finding quiet failures: more refusals and warnings than usual, since a release or in the last hours; jobs that did not run."""
 
 from __future__ import annotations
 
@@ -18,18 +18,18 @@ from obitus.store.records import Records
 from obitus.store.rows.quiet import ReleaseInHours
 
 MOST_EARLIER: Final = 12
-"""How many releases before one are looked at for what was usual."""
+"""The number of releases before one that make the usual rate."""
 LATELY: Final = f"in the last {store.RECENT_MS // HOUR_MS} hours"
 USUAL: Final = f"the {store.USUAL_MS // DAY_MS} days before"
 PER_HOUR: Final = 1_000
-"""Where no runs are counted, an hour stands for so many."""
+"""Where no runs are counted, an hour counts as so many."""
 
 Where = tuple[int, str, Kind]
 """App, environment and kind."""
 
 
 def look(records: Records, now_ms: int) -> dict[Where, list[Quiet]]:
-    """Find what holds now, keep it, and return it. What a release explains is said of the release."""
+    """Find the present quiet failures, store and return them. Those that a release explains name the release."""
     reader = records.reader
     found: dict[Where, dict[str, Quiet]] = defaultdict(dict)
     for release in store.releases_lately(reader, now_ms):
@@ -103,7 +103,7 @@ def _lately(reader: Reader, now_ms: int, found: dict[Where, dict[str, Quiet]]) -
     for (app_id, environment), by_text in warned.items():
         usual, lately = in_all[app_id, environment]
         if not usual or not lately:
-            # An app that counts no runs: its hours stand for them.
+            # An app that counts no runs: its hours count instead.
             usual, lately = (length // HOUR_MS * PER_HOUR for length in (store.USUAL_MS, store.RECENT_MS))
         courses = [
             Course(text, Seen(now, lately), ((USUAL, Seen(before, usual)),)) for text, (before, now) in by_text.items()

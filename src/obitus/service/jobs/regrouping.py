@@ -1,4 +1,4 @@
-"""Carries out merges, splits and regroupings as they are asked for, in steps that can each be undone, with progress."""
+"""Carries out merges, splits and regroupings in steps that can each be undone, with progress."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ Result = TypeVar("Result")
 
 
 class Regrouping(Job):
-    """One regrouping after the other. One that a stop or a kill broke off goes back: half of it is nobody's wish."""
+    """One regrouping after the other. One that a stop or a kill interrupted is undone, since nobody wants half of it."""
 
     name: ClassVar = "regrouping"
     kinds: ClassVar = frozenset[events.Kind]({"regrouping-asked"})
@@ -52,7 +52,7 @@ class Regrouping(Job):
             orders.undo(row.id, row.person_id, "the next start")
 
     def take(self, event: Event) -> None:
-        """Carry out what was asked, once: what was begun already is undone by an order of its own."""
+        """Carry out an order, once: one that was begun already is undone by an order of its own."""
         about = event.subject
         number: int = about["regrouping"]
         if about["act"] == "undo":
@@ -95,7 +95,7 @@ class Regrouping(Job):
         self._write(end)
 
     def _write(self, work: Callable[[sqlite3.Connection], Result]) -> Result:
-        """Have something written; while senders fill the writer's queue, wait for a place in it."""
+        """Submit work to the writer; while senders fill its queue, wait for a place."""
         while True:
             try:
                 return self._records.writer.run(work)
@@ -196,7 +196,7 @@ class Regrouping(Job):
             self._write(lambda c, issue=issue: note(c, issue, about["person_id"], about["said"], now_ms))  # type: ignore[misc]
 
     def _rename(self, group: Group, number: int) -> bool:
-        """Call an issue what its failures are called now; return whether that is something else, as where frames were turned back."""
+        """Set an issue's title from its failures; return whether it changed, as after frames were mapped back."""
         issue, headline = store_issues.issue(self._records.reader, number), group.headline
         if headline is None or (headline.type, headline.cause, headline.place) == (
             issue.type,
@@ -234,7 +234,7 @@ class Regrouping(Job):
             self._move(number, [Move(row.seq, row.to_issue, row.from_issue) for row in rows], keep=False)
             after = rows[-1].seq
         for fingerprint, was, back in led:
-            # What came since then follows its fingerprint.
+            # Failures since then follow their fingerprint.
             # An issue that was merged into another leads back also where no failure had been moved yet.
             touched = [*touched, was, back]
             while was != back and (seqs := store.seqs_with(self._records.reader, was, fingerprint)):

@@ -1,4 +1,4 @@
-"""Merging, splitting and regrouping are asked for here. What is asked is written down with its event, and a job carries it out."""
+"""Orders for merging, splitting and regrouping. An order is stored with its event, and a job carries it out."""
 
 from __future__ import annotations
 
@@ -19,19 +19,19 @@ Act = Literal["merge", "split", "regroup", "undo"]
 
 
 class RegroupingOrders:
-    """Takes orders. Each is one transaction, and returns the number of the regrouping."""
+    """Stores orders. Each is one transaction, and returns the number of the regrouping."""
 
     def __init__(self, records: Records, clock: Clock) -> None:
         self._records, self._clock = records, clock
 
     def merge(self, issue: Issue, into: Issue, person_id: int, person: str) -> int:
-        """Move all failures of an issue to another, and let its fingerprints lead there."""
+        """Move all failures of an issue to another, and make its fingerprints lead there."""
         now_ms = self._clock.now_ms()
         said = f"{person} merged issue {issue.id} into issue {into.id}."
 
         def ask(connection: sqlite3.Connection) -> int:
             number = store.begin(connection, "merge", said, person_id, issue.failures_in_all, now_ms)
-            # What arrives from now on goes there at once.
+            # New failures go there at once.
             store.lead_all(connection, number, issue.id, into.id, f"{person} merged it")
             store.merged_into(connection, issue.id, into.id)
             for one in (issue.id, into.id):
@@ -44,7 +44,7 @@ class RegroupingOrders:
     def split(
         self, issue: Issue, names: Sequence[str], fingerprints: Sequence[str], person_id: int, person: str
     ) -> int:
-        """Part an issue: by the values of attributes, or by taking some of its fingerprints out."""
+        """Split an issue: by the values of attributes, or by taking some of its fingerprints out."""
         how = f"by {', '.join(names)}" if names else f"by {count_of(len(fingerprints), 'fingerprint')}"
         said = f"{person} split issue {issue.id} {how}."
         now_ms = self._clock.now_ms()
@@ -59,7 +59,7 @@ class RegroupingOrders:
         return self._records.writer.run(ask)
 
     def regroup(self, app_id: int, app: str, person_id: int, person: str, said: str = "") -> int:
-        """Regroup all past failures of an app with the recipe and the active rules. ``said`` tells why, where nobody asked for it."""
+        """Regroup all past failures of an app with the recipe and the active rules. ``said`` is the reason, where it is automatic."""
         total = store.failures_of_app(self._records.reader, app_id)
         now_ms = self._clock.now_ms()
         said = said or f"{person} regrouped the history of {app}."
@@ -72,7 +72,7 @@ class RegroupingOrders:
         return self._records.writer.run(ask)
 
     def undo(self, number: int, person_id: int, person: str) -> None:
-        """Bring back what a regrouping moved, and what came since by the fingerprints that it led elsewhere."""
+        """Undo a regrouping: move its failures back, and later ones with its fingerprints."""
         now_ms = self._clock.now_ms()
 
         def ask(connection: sqlite3.Connection) -> None:

@@ -1,7 +1,6 @@
 """The runner of jobs: each reads the events in order, on a thread of its own, from a position that is kept in the store.
 
-After a kill a job goes on where it stood: it may get an event again that it has read, never one before another, and never
-one fewer. A job that is slow or broken holds up neither the others nor intake.
+After a kill a job continues from its position: it may get events again, but always in order and without gaps. A job that is slow or broken holds up neither the others nor intake.
 """
 
 from __future__ import annotations
@@ -21,41 +20,40 @@ from obitus.store.events import Event, Kind
 from obitus.store.records import Records
 
 KEPT_EVERY_S: Final = 1.0
-"""A job that reads event after event has its position written so often."""
+"""Interval of storing the position of a busy job."""
 MOST_TRIES: Final = 3
-"""Of a job with one event, as long as the store works; then it is passed over, and the log says so."""
+"""Tries of a job with one event while the store works; then the event is skipped and logged."""
 AGAIN_S: Final = 1.0
 LOOKED_AFTER_S: Final = 0.01
-"""How long after a commit it is looked for new events: what was committed is answered first, and several commits are looked at once."""
+"""Delay between a commit and reading new events: the commit is answered first, and several commits are handled together."""
 
 _log = logging.getLogger("obitus.service")
 
 
 class Interrupted(Exception):
-    """A job stops in the middle of an event, because the service does. It gets that event again."""
+    """A job stops in the middle of an event, because the service stops. It gets that event again."""
 
 
 class Job:
-    """What is done with events. Give it to a runner."""
+    """A job: handles events. Add it to a runner."""
 
     name: ClassVar[str]
     kinds: ClassVar[frozenset[Kind] | None] = None
     """Which kinds it wants, None for all."""
     rest_s: ClassVar[float] = 0.02
-    """From the end of one turn to the next, at least."""
+    """Shortest pause between two turns."""
     longest_rest_s: ClassVar[float] = 0.02
-    """It rests nine times as long as its turn took, so that it takes a tenth of one core at most, but no longer than this."""
+    """Longest pause. A job pauses nine times as long as its turn took, so that it uses at most a tenth of one core."""
     from_newest: ClassVar[bool] = False
-    """Whether it starts, in a store where it never ran, behind what has happened already."""
+    """Whether it starts after all past events in a store where it never ran."""
 
     def take(self, event: Event) -> None:
-        """Do what an event asks for. The same event may come again after a kill."""
+        """Handle an event. The same event may come again after a kill."""
         raise NotImplementedError
 
     def finish_turn(self) -> None:
-        """Do what is to be done once all events that there were have been taken.
-
-        A job that has something to do here takes a turn after each commit, also where that brought no event.
+        """Work after all present events have been handled. A job that overrides this takes a turn after each commit,
+        even without events.
         """
 
 
@@ -67,7 +65,7 @@ class _Run:
     at: int
     """The last event that it has read."""
     kept: int
-    """The position that is in the store."""
+    """The stored position."""
     kept_s: float = 0.0
     tries: int = 0
     is_broken: bool = False
@@ -77,7 +75,7 @@ class _Run:
 
     @property
     def looks_at_commits(self) -> bool:
-        """Whether it has something to do after a commit that brought no event."""
+        """Whether it has work after a commit without events."""
         return type(self.job).finish_turn is not Job.finish_turn
 
 
@@ -90,7 +88,7 @@ class Runner:
         self._committed = threading.Event()
         self._looking = threading.Thread(target=self._look_for_events, name="obitus-looking", daemon=True)
         self.stopping = threading.Event()
-        """Set when the service stops: a job that takes long looks at it, and raises Interrupted."""
+        """Set when the service stops: a long job checks it, and raises Interrupted."""
 
     def start(self, jobs: Iterable[Job]) -> None:
         """Run jobs from now on."""
@@ -101,7 +99,7 @@ class Runner:
             at = (newest if job.from_newest else 0) if position is None else position
             self._runs[job.name] = _Run(job, at, -1 if position is None else position)
         if gone := set(events.jobs(reader)) - self._runs.keys():
-            # The position of a job that is no more would keep all events for good.
+            # The position of a removed job would keep all events for ever.
             writer.submit(lambda c: events.forget_positions(c, sorted(gone)))
         writer.committed = self._committed.set
         self._looking.start()
@@ -111,7 +109,7 @@ class Runner:
             run.thread.start()
 
     def close(self) -> None:
-        """Stop all jobs, each after the step that it is at."""
+        """Stop all jobs, each after its present step."""
         self.stopping.set()
         self._committed.set()
         if self._looking.is_alive():
@@ -124,7 +122,7 @@ class Runner:
                 self._keep(run)
 
     def look(self, name: str) -> None:
-        """Have a job take a turn now, keep its position, and wait for that."""
+        """Make a job take a turn now and store its position, and wait for that."""
         run = self._runs[name]
         self._turn(run)
         with run.turn:
@@ -138,19 +136,19 @@ class Runner:
         return not run.turn.locked() and run.at >= events.newest(self._records.reader)
 
     def _look_for_events(self) -> None:
-        """After each commit, wake the jobs that have something to do. One thread looks for all: most commits bring no event."""
+        """After each commit, wake the jobs with work. One thread checks for all: most commits bring no event."""
         while True:
             self._committed.wait()
             if self.stopping.wait(LOOKED_AFTER_S):
                 return
             self._committed.clear()
-            # Asked again: what was cleared may have been the word that all is to stop, which comes after ``stopping``.
+            # Checked again: the cleared event may have been the one for the stop, which is set after ``stopping``.
             if self.stopping.is_set():
                 return
             try:
                 newest = float(events.newest(self._records.reader))
             except Exception:
-                # What the matter is, each job finds out for itself, and says.
+                # Each job finds and logs the error itself.
                 newest = math.inf
             for run in self._runs.values():
                 if run.at < newest or run.looks_at_commits:
@@ -197,7 +195,7 @@ class Runner:
             except Interrupted:
                 raise
             except Exception as error:
-                # While nothing can be written, every job fails; that is no fault of the event.
+                # While nothing can be written, every job fails; the event is not the reason.
                 if self._records.writer.trouble is None and not isinstance(error, StoreBusy):
                     run.tries += 1
                 if run.tries < MOST_TRIES:
@@ -208,7 +206,7 @@ class Runner:
 
     def _keep(self, run: _Run) -> None:
         at = run.at
-        # What cannot be written now is written later; until then a kill has the job read more of them twice.
+        # It is stored later; until then a kill makes the job read more events twice.
         with suppress(StoreTrouble, StoreBusy):
             self._records.writer.run(lambda c: events.move(c, run.job.name, at))
             run.kept, run.kept_s = at, time.monotonic()

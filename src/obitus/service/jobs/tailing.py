@@ -1,4 +1,4 @@
-"""The tail: what comes in is looked at as it is committed, and handed to whoever watches for it."""
+"""The tail: new records are read as they are committed, and passed to those who follow them."""
 
 from __future__ import annotations
 
@@ -23,31 +23,31 @@ from obitus.store.records import Records
 MOST_TAILS: Final = 60
 MOST_OF_A_PASS: Final = 10
 MOST_AT_ONCE: Final = 200
-"""Records that one tail is handed of one look; of more, the newest."""
+"""Most records for one tail in one turn; of more, the newest."""
 MOST_OF_A_LOOK: Final = 200
 FEWEST_AT_ONCE: Final = 20
-"""Records that all tails together are handed of one look, shared out alike, and what each is handed at least: many who watch must not hold up who sends."""
+"""Most records for all tails together in one turn, shared equally, and the fewest for each: many tails must not hold up senders."""
 MOST_WAITING: Final = 1_000
-"""Records that wait for one that does not read."""
+"""Most records that wait for a tail that does not read."""
 MOST_DAYS: Final = 8
-"""Days that are watched, the newest: what is later than that comes too late to be seen coming."""
+"""The number of newest days that are followed."""
 LIMIT_S: Final = 0.2
-"""The longest that the question of one tail may take at one look."""
+"""Longest time for the question of one tail in one turn."""
 
 Marks = Mapping[int, int]
-"""By day, the last place of its file that was looked at."""
+"""By day, the last place that was read."""
 _log = logging.getLogger("obitus.service")
 
 
 class Tail:
-    """What one watches for, how far that was looked at, and what waits to be read. Its methods are called on its event loop."""
+    """One tail: its question, its positions, and waiting records. Its methods are called on its event loop."""
 
     def __init__(self, pass_id: str, records: Records, kind: Kind, node: Node | None, marks: Marks) -> None:
         self.pass_id, self.kind, self.node = pass_id, kind, node
         self.records = records
-        """As whoever watches sees them."""
+        """Limited to what the person sees."""
         self.marks = dict(marks)
-        """How far it was looked at; of whoever holds ``turn``."""
+        """Its positions, guarded by ``turn``."""
         self.turn = threading.Lock()
         self._loop = asyncio.get_running_loop()
         self._woken = asyncio.Event()
@@ -57,7 +57,7 @@ class Tail:
         self.ended = False
 
     async def read(self) -> tuple[list[Record], int, Marks]:
-        """Return what came since the last time, oldest first, how many of it were left out, and how far it goes."""
+        """Return the records since the last time, oldest first, how many were left out, and the positions."""
         await self._woken.wait()
         self._woken.clear()
         records, self._records = self._records, []
@@ -65,11 +65,11 @@ class Tail:
         return records, left_out, dict(self._read_to)
 
     def hand(self, records: list[Record], left_out: int, marks: Marks) -> None:
-        """Let what was found wait for the reader. Call it from any thread."""
+        """Add records for the reader. Called from any thread."""
         self._loop.call_soon_threadsafe(self._take, records, left_out, dict(marks))
 
     def end(self) -> None:
-        """Let nothing more come. Call it from any thread."""
+        """End it. Called from any thread."""
         self._loop.call_soon_threadsafe(self._end)
 
     def _take(self, records: list[Record], left_out: int, marks: Marks) -> None:
@@ -87,7 +87,7 @@ class Tail:
 
 
 class Tailing(Job):
-    """Looks, a few times a second while reports come, for what each tail watches for among what came."""
+    """Searches new records for each tail, a few times a second while reports come."""
 
     name: ClassVar = "tailing"
     kinds: ClassVar = frozenset[events.Kind]()
@@ -103,15 +103,15 @@ class Tailing(Job):
         self._closed = False
 
     def newest(self) -> Marks:
-        """Return how far the files of the newest days are written now."""
+        """Return the present ends of the newest days' files."""
         return {day.day: day.last_place for day in self._records.days.latest(MOST_DAYS)}
 
     def is_full(self, pass_id: str) -> bool:
-        """Whether no more tails are let in, at all or with this session or token."""
+        """Whether the bound of tails is reached, in all or with this session or token."""
         return len(self._tails) >= MOST_TAILS or self._of_pass[pass_id] >= MOST_OF_A_PASS
 
     def add(self, tail: Tail) -> None:
-        """Look for what it watches for from now on."""
+        """Add a tail."""
         with self._lock:
             if self._closed:
                 tail.end()
@@ -119,7 +119,7 @@ class Tailing(Job):
             self._of_pass[tail.pass_id] += 1
 
     def remove(self, tail: Tail) -> None:
-        """Look for it no more."""
+        """Remove a tail."""
         with self._lock:
             del self._tails[tail]
             self._of_pass[tail.pass_id] -= 1
@@ -134,7 +134,7 @@ class Tailing(Job):
                     tail.end()
 
     def close(self) -> None:
-        """End every tail, so that the service can stop; whoever comes later is ended at once."""
+        """End every tail, so that the service can stop; later ones are ended at once."""
         with self._lock:
             self._closed = True
             for tail in self._tails:
@@ -144,12 +144,12 @@ class Tailing(Job):
         """Events are no records: nothing."""
 
     def finish_turn(self) -> None:
-        """Look at what came since the last time."""
+        """Search the records since the last time."""
         with self._lock:
             tails = list(self._tails)
         if not tails:
             return
-        # Those who watch for the same are looked for once.
+        # Tails with the same question are searched once.
         alike: dict[Hashable, list[Tail]] = {}
         for tail in tails:
             alike.setdefault((tail.records, tail.kind, tail.node, tuple(sorted(tail.marks.items()))), []).append(tail)
@@ -157,17 +157,17 @@ class Tailing(Job):
             self._look_for(together, len(alike))
 
     def look_at(self, tail: Tail) -> None:
-        """Hand a tail what came since it was looked at."""
+        """Give a tail the records since its positions."""
         self._look_for([tail], 1)
 
     def _look_for(self, tails: Sequence[Tail], looks: int) -> None:
-        """Hand tails that watch for the same, and were looked at as far, what came since; it is one of so many looks of this turn."""
+        """Give tails with the same question and positions the records since then; it is one of so many searches of this turn."""
         most = min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK // looks))
         tail = tails[0]
         with ExitStack() as turns:
             for one in tails:
                 turns.enter_context(one.turn)
-            # One that somebody else has looked at meanwhile has its turn next.
+            # One that another thread has served meanwhile is served in the next turn.
             tails = [one for one in tails if one.marks == tail.marks]
             newest, names = self.newest(), names_in(tail.records.reader)
             found: list[Record] = []
@@ -181,7 +181,7 @@ class Tailing(Job):
                         found += some
                         left_out += more
             except QueryTooLong:
-                # Whoever watches sees that there was more, and may ask.
+                # The person sees that there was more, and may search.
                 found, left_out = [], 1
             except UNREADABLE as error:
                 _log.warning("a tail cannot read: %s", error)

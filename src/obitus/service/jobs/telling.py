@@ -1,4 +1,4 @@
-"""Events go to the live stream as soon as they are committed, in order."""
+"""Passes events on to the live stream as soon as they are committed, in order."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from obitus.store.events import Event
 
 
 class Telling(Job):
-    """Passes every event on to the consoles that listen. Who was away asks by the last number that it saw."""
+    """Passes every event on to listening consoles. One that was away continues from the last number that it saw."""
 
     name: ClassVar = "telling"
     from_newest: ClassVar = True
@@ -19,5 +19,5 @@ class Telling(Job):
         self._live = live
 
     def take(self, event: Event) -> None:
-        """Tell it; listeners that know its number already are left out."""
+        """Publish it; listeners that have its number already are skipped."""
         self._live.publish_from_thread({"type": event.kind, **event.subject}, event.id)

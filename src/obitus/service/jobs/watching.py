@@ -1,4 +1,4 @@
-"""What is found as reports arrive, beside taking them: rates that step up with a release, and issues that a fix revealed."""
+"""Analyses while reports arrive: rates that step up with a release, and issues that a fix revealed."""
 
 from __future__ import annotations
 
@@ -20,14 +20,14 @@ from obitus.store.events import Event
 from obitus.store.records import Records
 
 MOST_EARLIER: Final = 12
-"""How many releases before one are looked at for what was usual."""
+"""The number of releases before one that make the usual rate."""
 
 Place = tuple[int, int, str]
 """App, release and environment, by their ids and name."""
 
 
 class Watching(Job):
-    """Looks, some seconds after reports came, at the releases that they came from, and at each new issue once."""
+    """Compares the rates of releases some seconds after their reports came, and checks each new issue once."""
 
     name: ClassVar = "watching"
     kinds: ClassVar = frozenset[events.Kind]({"issue-new"})
@@ -42,12 +42,12 @@ class Watching(Job):
         self._revealed(event.subject["issue"])
 
     def finish_turn(self) -> None:
-        """Compare rates wherever reports came from since; which these are, the store knows: there is no event for each report."""
+        """Compare the rates of releases with new reports, which the store marks: there is no event for each report."""
         due = rates.due(self._records.reader)
         for app_id, rows in groupby(due, key=lambda row: int(row.app_id)):
             places = list(rows)
             self._rates(app_id, [(row.version, row.environment) for row in places])
-            # What came meanwhile has another count, and stays.
+            # Marks with reports meanwhile have another count, and stay.
             self._records.writer.run(lambda c, places=places: rates.looked_at(c, places))  # type: ignore[misc]
 
     def _rates(self, app_id: int, places: list[tuple[str, str]]) -> None:
@@ -60,7 +60,7 @@ class Watching(Job):
             if row.failures or row.failed
         }
         for version, environment in places:
-            # A release in which nothing failed has nothing that stepped up: with a release for each commit that is most of them.
+            # A release without failures has no steps: with a release for each commit that is most of them.
             earlier = order.before(version)[:MOST_EARLIER]
             if earlier and version in ids and (ids[version], environment) in failed:
                 self._rates_of(ids[version], [(name, ids[name]) for name in earlier], environment)
@@ -100,7 +100,7 @@ class Watching(Job):
 
 
 def story_of(content: dict[str, Any]) -> Story:
-    """Return how far a run got, from a failure's report."""
+    """Return the progress of a run, from a failure's report."""
     steps = [(step["kind"], step.get("message", "")) for step in content.get("trail", ()) if step["kind"] != "failure"]
     around = {
         (frame.get("file", ""), frame.get("line")): (
@@ -117,7 +117,7 @@ def story_of(content: dict[str, Any]) -> Story:
 def courses_of(
     reader: Reader, release: int, before: list[tuple[str, int]], environment: str
 ) -> tuple[list[Course], list[Course]]:
-    """Return how the issues of a release, and its entry points, went through it and the releases before it."""
+    """Return the counts of a release's issues and entry points, in it and in the releases before it."""
     ids = [release, *(number for _, number in before)]
     rows = rates.issues_of(reader, ids, environment)
     seen = Exposed(rows, rates.points_in(reader, ids, environment), rows)

@@ -1,4 +1,4 @@
-"""Whom an issue goes to that nobody has: by the team's rules first, then by the file that says who owns what."""
+"""To whom an issue is handed that nobody has: by the team's rules first, then by CODEOWNERS."""
 
 from __future__ import annotations
 
@@ -21,14 +21,14 @@ from obitus.store.rules import HANDING
 _log = logging.getLogger("obitus.service")
 
 MOST_FRAMES: Final = 30
-"""Own frames of a stack whose files are looked for an owner, from the innermost outward."""
+"""Own frames of a stack whose files are looked up, from the innermost outward."""
 
 
 class Takers:
-    """What is known of who takes what, as it stands now: rules, files, names. Read once for some issues."""
+    """The present rules, CODEOWNERS and names. Read once for several issues."""
 
     def __init__(self, records: Records, rules: Sequence[HandingRule] | None = None) -> None:
-        """Look things up in some records; ``rules`` are those to go by, the active ones where there are none."""
+        """Read from some records; ``rules`` are the rules to use, by default the active ones."""
         self._records = records
         self._rules = active_rules(records) if rules is None else rules
         self._files: dict[int, tuple[Owners, str] | None] = {}
@@ -48,7 +48,7 @@ class Takers:
         return [*found, *(self._owners(file, chain) if file else ())]
 
     def use_file(self, app_id: int, owners: Owners, beneath: str) -> None:
-        """Go by a file that is not kept, to see what it would do."""
+        """Use a file that is not stored, for a preview."""
         self._files[app_id] = (owners, beneath)
 
     def _file(self, app_id: int) -> tuple[Owners, str] | None:
@@ -58,7 +58,7 @@ class Takers:
         return self._files[app_id]
 
     def _owners(self, file: tuple[Owners, str], chain: list[ChainLink]) -> Iterator[tuple[str, str]]:
-        """Yield who owns the innermost own file that somebody owns."""
+        """Yield the owners of the innermost own file that has any."""
         owners, beneath = file
         lines = ((frame, owners.line_for(frame.file, beneath)) for frame in _own_frames(chain))
         frame, line = next(((frame, line) for frame, line in lines if line is not None), (None, None))
@@ -70,7 +70,7 @@ class Takers:
                 yield name, f"{owner} owns {frame.file} by line {line.number} of CODEOWNERS, “{line.pattern}”"
 
     def meant_by(self, owner: str) -> str | None:
-        """Return who is meant by an owner's name, None where nobody is known."""
+        """Return the person for an owner's name, None where none is known."""
         if self._people is None:
             self._people = store.people(self._records.reader)
             self._names = {row.owner: row.person for row in store.names(self._records.reader)}
@@ -92,7 +92,7 @@ _read: dict[int, tuple[int, str, Owners]] = {}
 
 
 def read_once(row: OwnerFile) -> Owners:
-    """Return what an app's file says, understood once for each of its versions."""
+    """Return an app's parsed CODEOWNERS, cached for each of its versions."""
     known = _read.get(row.app_id)
     if known is None or known[:2] != (row.changed_ms, row.body):
         known = (row.changed_ms, row.body, read_owners(row.body))
@@ -109,5 +109,5 @@ def _own_frames(chain: list[ChainLink]) -> list[Frame]:
 
 
 def _of_frame(site: Frame | None) -> dict[str, Any]:
-    """Return what a rule asks of the frame that counts, rather than of the innermost one, which may be a library's."""
+    """Return the facts for rules from the frame that counts, rather than the innermost one, which may be a library's."""
     return {} if site is None else {"function": site.function, "module": site.module, "file": site.file}

@@ -1,1 +1,1 @@
-"""Source maps in the service: where they lie, and what is turned back with them."""
+"""Source maps in the service: storing them, and mapping frames back."""

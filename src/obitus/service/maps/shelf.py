@@ -1,4 +1,4 @@
-"""Where source maps lie: compressed files in the folder ``maps`` beside the store, each by its hash; a few of them open in memory."""
+"""Stored source maps: compressed files in the folder ``maps`` beside the store, named by hash; a few of them are cached in memory."""
 
 from __future__ import annotations
 
@@ -27,16 +27,16 @@ from obitus.store.writer import Writer
 _log = logging.getLogger("obitus.service")
 
 MOST_BYTES: Final = 64 * 1024 * 1024
-"""Of one map, inflated."""
+"""Most bytes of one map, inflated."""
 MOST_OPEN_BYTES: Final = 128 * 1024 * 1024
-"""Of the maps that stay open in memory, as they were given."""
+"""Most bytes of the cached maps."""
 MOST_FOUND: Final = 20_000
-"""Built files of which it is remembered which map they have."""
+"""Built files in the cache of file to map."""
 FOLDER: Final = "maps"
 
 
 class Shelf:
-    """The maps of all apps. Reading needs the store's folder alone, so that a process beside the service has one of its own."""
+    """The maps of all apps. Reading needs only the store's folder, so that a worker process has its own instance."""
 
     def __init__(self, folder: Path, reader: Reader) -> None:
         self._folder, self._reader = folder / FOLDER, reader
@@ -45,7 +45,7 @@ class Shelf:
         self._found: dict[tuple[int, str, str, str], MapRow | None] = {}
         self._apps: frozenset[int] = frozenset()
         self.changes = 0
-        """How often this has looked at what there is."""
+        """Version of the cache."""
         self._changing = threading.Lock()
         self.refresh()
 
@@ -55,7 +55,7 @@ class Shelf:
         return not self._apps
 
     def refresh(self) -> None:
-        """Read again which apps have maps, and forget which file has which."""
+        """Clear the caches, and read again which apps have maps."""
         apps = store.apps_with_maps(self._reader)
         with self._lock:
             self._apps = apps
@@ -63,7 +63,7 @@ class Shelf:
             self.changes += 1
 
     def add(self, writer: Writer, app_id: int, release: str, path: str, data: bytes, who: str, now_ms: int) -> MapRow:
-        """Keep a map of a built file; raises MapTrouble, TooMany. It is whole on disk before the store knows of it."""
+        """Store a map of a built file; raises MapTrouble, TooMany. The file is on disk before the store's row."""
         found = SourceMap.read(data)
         found.check()
         digest = hashlib.sha256(data).digest()
@@ -89,7 +89,7 @@ class Shelf:
         return removed
 
     def tidy(self, writer: Writer) -> int:
-        """Remove the files that no row of the store names, such as those of a removed app; return how many there were."""
+        """Remove files without a row in the store, such as those of a removed app; return how many there were."""
         removed = 0
         for path in self._folder.glob("*.map.zst"):
             with self._changing:
@@ -101,9 +101,8 @@ class Shelf:
         return removed
 
     def turn_back(self, app_id: int, release: str, content: Mapping[str, Any]) -> dict[str, Any] | None:
-        """Return a failure's content with its frames turned back as far as there are maps; None where there is nothing to do.
-
-        Never raises for what is wrong with a map: then frames stay as they were reported.
+        """Return a failure's content with its frames mapped back where there are maps; None where there is nothing
+        to do. Never raises for errors of a map: then frames stay as they were reported.
         """
         if app_id not in self._apps or not content.get("exceptions"):
             return None
@@ -120,7 +119,7 @@ class Shelf:
         return {**content, "exceptions": links} if changed else None
 
     def turn_back_json(self, app_id: int, body: bytes) -> bytes | None:
-        """Do the same with a failure as JSON."""
+        """The same with a failure as JSON."""
         if app_id not in self._apps:
             return None
         content = json.loads(body)

@@ -1,1 +1,1 @@
-"""What the service sends to others: which addresses and commands it may use, how it asks them, and how their secrets are kept."""
+"""Requests to the outside: allowed addresses and commands, the requests themselves, and the encryption of their secrets."""

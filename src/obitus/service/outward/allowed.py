@@ -1,4 +1,4 @@
-"""What the owner of the machine allows the service to do outside: a file in the data folder, ``allowed.toml``, that no page can change.
+"""Permissions by the owner of the machine for requests, commands and files outside: a file in the data folder, ``allowed.toml``, that no page can change.
 
 commands = ["/usr/local/bin/page-night-desk"]
 folders = ["/var/log/obitus"]
@@ -29,21 +29,21 @@ class Allowed:
     commands: frozenset[str] = frozenset()
     folders: tuple[Path, ...] = ()
     addresses: frozenset[str] = frozenset()
-    """Names or addresses of hosts, with a port or for all ports, in small letters."""
+    """Names or addresses of hosts, with a port or for all ports, in lower case."""
 
     def host(self, host: str, port: int) -> bool:
-        """Whether a host may be asked although its address is a private one."""
+        """Whether a host is allowed although its address is a private one."""
         name = host.lower()
         return name in self.addresses or f"{name}:{port}" in self.addresses
 
 
 def as_own(path: str, flags: int) -> int:
-    """Open a file so that a new one is its owner's alone: an ``opener`` for ``open``."""
+    """Open a file, a new one for its owner alone: an ``opener`` for ``open``."""
     return os.open(path, flags, 0o600)
 
 
 class AllowedFile:
-    """Reads the file again whenever it was changed."""
+    """The permissions, read again whenever the file was changed."""
 
     def __init__(self, folder: Path) -> None:
         self.path = folder / NAME
@@ -51,7 +51,7 @@ class AllowedFile:
         self._found = Allowed()
 
     def read(self) -> Allowed:
-        """Return what is allowed now; raises NotAllowed where the file is not the owner's alone, or cannot be understood."""
+        """Return the present permissions; raises NotAllowed where others can write the file, or it is invalid."""
         try:
             with self.path.open("rb") as file:
                 found = os.fstat(file.fileno())
@@ -80,7 +80,7 @@ class AllowedFile:
         return command
 
     def file(self, path: Path) -> Path:
-        """Return a file that may be written; raises NotAllowed. What links lead to counts, not what they are called."""
+        """Return a file that may be written; raises NotAllowed. Links are resolved first."""
         real = path.parent.resolve() / path.name
         if real.is_symlink():
             real = real.resolve()

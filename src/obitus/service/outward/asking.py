@@ -1,7 +1,6 @@
-"""Asking an address that somebody typed in: public ones alone, unless the owner's file names the host; bounded in time and in bytes.
-
-The name is looked up once, and what was looked up is what is connected to, so that a name which changes its mind gains nothing
-(DNS rebinding). Redirects are followed a few times, each looked at in the same way.
+"""Requests to addresses that people entered: only public ones, unless the owner's file allows the host; bounded in
+time and in bytes. The name is looked up once, and the connection uses the checked address, which prevents DNS
+rebinding. A few redirects are followed, each checked in the same way.
 """
 
 from __future__ import annotations
@@ -27,17 +26,17 @@ MOST_REDIRECTS: Final = 3
 MOST_BYTES: Final = 64 * 1024
 LONGEST_ADDRESS: Final = 2000
 _REDIRECTS: Final = frozenset({301, 302, 303, 307, 308})
-# What stands for addresses of the other kind inside of IPv6: mapped, translated (NAT64), 6to4, Teredo.
+# IPv4 addresses embedded in IPv6: mapped, translated (NAT64), 6to4, Teredo.
 _NAT64: Final = ipaddress.ip_network("64:ff9b::/96")
 
 
 class AskingTrouble(Exception):
-    """It could not be asked, or did not answer in time."""
+    """The request failed, or had no answer in time."""
 
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What came back: the status, and the beginning of the body."""
+    """An answer: the status, and the beginning of the body."""
 
     status: int
     body: bytes
@@ -45,12 +44,12 @@ class Answer:
 
     @property
     def is_taken(self) -> bool:
-        """Whether what was sent was taken."""
+        """Whether the status is a success."""
         return 200 <= self.status < 300
 
     @property
     def after_s(self) -> float | None:
-        """When another try is asked for, in seconds; None where nothing is said of it."""
+        """``Retry-After`` in seconds; None where it is missing."""
         after = self.headers.get("retry-after", "")
         return float(after) if after.isascii() and after.isdigit() else None
 
@@ -60,7 +59,7 @@ class Answer:
 
 
 def is_public(address: str) -> bool:
-    """Whether an IP address is one that anybody on the internet can reach: not of a private net, this machine, its link or metadata."""
+    """Whether an IP address is public: not private, of this machine, link-local, or of cloud metadata."""
     found = ipaddress.ip_address(address.partition("%")[0])
     if isinstance(found, ipaddress.IPv6Address):
         inner = found.ipv4_mapped or found.sixtofour or (found.teredo[1] if found.teredo else None)
@@ -72,7 +71,7 @@ def is_public(address: str) -> bool:
 
 
 def is_near(address: str) -> bool:
-    """Whether an IP address is one of a private net or of this machine, and not of the link or many receivers at once."""
+    """Whether an IP address is private or of this machine, but not link-local or multicast."""
     found = ipaddress.ip_address(address.partition("%")[0])
     return (found.is_private or found.is_loopback) and not (
         found.is_link_local or found.is_multicast or found.is_unspecified
@@ -80,7 +79,7 @@ def is_near(address: str) -> bool:
 
 
 class Asker:
-    """Asks addresses, as far as they are allowed."""
+    """Makes requests to allowed addresses."""
 
     def __init__(self, allowed: AllowedFile, context: ssl.SSLContext | None = None) -> None:
         self.allowed = allowed
@@ -88,11 +87,11 @@ class Asker:
 
     @cached_property
     def tls(self) -> ssl.SSLContext:
-        """What certificates are checked by; read when first needed, since all of the machine's take a tenth of a second."""
+        """The trusted certificates; read at the first use, since that takes a tenth of a second."""
         return self._context or ssl.create_default_context()
 
     def check(self, url: str) -> None:
-        """Raise AskingTrouble or NotAllowed where an address cannot be asked as it stands, without asking it."""
+        """Raise AskingTrouble or NotAllowed for an invalid address, without making a request."""
         host, port, _ = _parts(url)
         try:
             ipaddress.ip_address(host)
@@ -101,7 +100,7 @@ class Asker:
         self._permitted(host, port, host)
 
     def post(self, url: str, body: bytes, headers: Mapping[str, str], *, near: bool = False) -> Answer:
-        """Send a body and return the answer, whatever its status; raises AskingTrouble, NotAllowed. ``near`` as of ``connect``."""
+        """Send a body and return the answer with any status; raises AskingTrouble, NotAllowed. ``near`` as in ``connect``."""
         ends_s = time.monotonic() + WHOLE_S
         seen = {url}
         for _ in range(MOST_REDIRECTS + 1):
@@ -115,7 +114,7 @@ class Asker:
             if onward in seen:
                 raise AskingTrouble("it redirects in a circle")
             seen.add(onward)
-            # What was meant for one host is not given to another: no signature, no sign-in.
+            # Credentials and signatures for one host are not sent to another.
             if urlsplit(onward).netloc != urlsplit(url).netloc:
                 headers = {
                     name: value for name, value in headers.items() if name.lower() not in ("authorization", "cookie")
@@ -124,9 +123,9 @@ class Asker:
         raise AskingTrouble(f"it redirects more than {MOST_REDIRECTS} times")
 
     def connect(self, host: str, port: int, *, near: bool = False) -> socket.socket:
-        """Return a connection to a host, by an address that is allowed; raises AskingTrouble, NotAllowed.
-
-        With ``near`` it may be of a private net, or this machine: mail servers and collectors are there. Never of the link: metadata is.
+        """Return a connection to an allowed address of a host; raises AskingTrouble, NotAllowed. With ``near`` it
+        may be private, or of this machine, as for mail servers and collectors; never link-local, as cloud metadata
+        is.
         """
         trouble: Exception = AskingTrouble(f"{host} has no address")
         for address in self._addresses(host, port, near=near):
@@ -137,12 +136,12 @@ class Asker:
         raise trouble
 
     def address(self, host: str, port: int) -> tuple[str, socket.AddressFamily]:
-        """Return an address of a host that datagrams may be sent to, near ones too; raises AskingTrouble, NotAllowed."""
+        """Return an allowed address of a host for datagrams, private ones too; raises AskingTrouble, NotAllowed."""
         address = self._addresses(host, port, near=True)[0]
         return address, socket.AF_INET6 if ":" in address else socket.AF_INET
 
     def _addresses(self, host: str, port: int, *, near: bool = False) -> list[str]:
-        """Return the addresses of a host that may be connected to."""
+        """Return the allowed addresses of a host."""
         try:
             found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
         except (OSError, UnicodeError) as error:
@@ -237,7 +236,7 @@ class Asker:
 
 
 def _beginning(answer: urllib3.BaseHTTPResponse, ends_s: float) -> bytes:
-    """Return the beginning of a body: what is beyond it is not read, however much it is, and neither is what comes too slowly."""
+    """Return the beginning of a body; the rest is not read, and neither are bytes that come too slowly."""
     found = b""
     while len(found) < MOST_BYTES and time.monotonic() < ends_s:
         piece = answer.read1(MOST_BYTES - len(found))
@@ -267,7 +266,7 @@ def _parts(url: str) -> tuple[str, int, bool]:
 
 
 def _shown(url: str) -> str:
-    """Return an address as far as it may be shown: what comes behind its path may be a secret."""
+    """Return an address for display, without its query, which may have a secret."""
     return url.partition("?")[0][:200]
 
 

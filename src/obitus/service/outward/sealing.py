@@ -1,6 +1,7 @@
-"""Secrets of channels and targets: encrypted with a key that lies beside the store, not in it. A copy of the store alone gives none away.
+"""Secrets of channels and targets: encrypted with a key in a file beside the store, so that a copy of the store
+alone does not reveal them.
 
-AES-256-GCM (NIST SP 800-38D) with a random nonce of 96 bits; what a secret is for is authenticated with it.
+AES-256-GCM (NIST SP 800-38D) with a random nonce of 96 bits; the secret's purpose is authenticated with it.
 """
 
 from __future__ import annotations
@@ -28,37 +29,35 @@ _NONCE_BYTES: Final = 12
 
 Answer = TypeVar("Answer")
 Again = Callable[[str, bytes], bytes | None]
-"""Is given what secrets are for, and these as they are in the store; returns them encrypted again, None where nobody can read them."""
+"""Gets the purpose and the stored form of secrets; returns them encrypted again, None where they cannot be decrypted."""
 
 
 class SealBroken(Exception):
-    """Secrets cannot be read: the key beside the store is missing, or is another one. Says what to do."""
+    """Secrets cannot be decrypted: the key beside the store is missing, or another one. Says what to do."""
 
 
 class Seal:
-    """Encrypts secrets, and reads them again. The key is made when it is first needed, readable by its owner alone.
-
-    While the key is changed the file holds the new one and behind it the one before: a kill at any moment leaves what reads all secrets.
+    """Encrypts and decrypts secrets. The key is made at its first use, readable by its owner alone. While the key is
+    changed the file has the new one and the one before: after a kill at any moment all secrets can be decrypted.
     """
 
     def __init__(self, folder: Path) -> None:
         self._path = folder / KEY_NAME
         self._keys: list[bytes] = []
-        """The first is the one in use; with the others, of before, secrets are only read."""
+        """The first is in use; earlier ones only decrypt."""
         self._lock = threading.Lock()
         self._changing = threading.Lock()
 
     def seal(self, purpose: str, secrets: Mapping[str, Any]) -> bytes:
-        """Return secrets encrypted; ``purpose`` has to be given again to read them.
-
-        Call it on the writer, as part of what puts them into the store: else the key may be changed in between.
+        """Return secrets encrypted; ``purpose`` is needed again for decrypting. Called on the writer, in the commit
+        that stores them: else the key may be changed in between.
         """
         nonce = os.urandom(_NONCE_BYTES)
         plain = json.dumps(dict(secrets), ensure_ascii=False).encode("utf-8")
         return nonce + AESGCM(self._keep()[0]).encrypt(nonce, plain, purpose.encode())
 
     def open(self, purpose: str, sealed: bytes | None) -> dict[str, Any]:
-        """Return secrets as they were given, none where there are none; raises SealBroken."""
+        """Decrypt secrets, none where there are none; raises SealBroken."""
         if sealed is None:
             return {}
         for key in self._keep():
@@ -71,25 +70,25 @@ class Seal:
         )
 
     def change_key(self, put_all: Callable[[Again], Answer]) -> Answer:
-        """Make a new key, and return what ``put_all`` does: it replaces all secrets in the store, in one commit, by what it is given returns of them."""
+        """Make a new key, and return the result of ``put_all``, which replaces all secrets in the store in one commit."""
         with self._changing:
             keys = [AESGCM.generate_key(bit_length=8 * _KEY_BYTES), *self._keep()][:_MOST_KEYS]
             self._write(keys)
-            # They stay in memory: what somebody has read from the store before can still be opened.
+            # They stay in memory: secrets read from the store before can still be decrypted.
             self._keys = keys
             answer = put_all(self._again)
             self._write(keys[:1])
             return answer
 
     def _again(self, purpose: str, sealed: bytes) -> bytes | None:
-        """Return secrets encrypted with the key in use, None where they cannot be read."""
+        """Return secrets encrypted with the key in use, None where they cannot be decrypted."""
         try:
             return self.seal(purpose, self.open(purpose, sealed))
         except SealBroken:
             return None
 
     def derive(self, *parts: object) -> str:
-        """Return a secret that follows from what it is for, 256 bits as text: the same again whenever it is asked for (HMAC-SHA-256)."""
+        """Return a secret derived from its purpose, 256 bits as text: always the same (HMAC-SHA-256)."""
         said = "\0".join(map(str, parts)).encode()
         return hmac.new(self._keep()[0], b"derive\0" + said, hashlib.sha256).hexdigest()
 
@@ -108,14 +107,14 @@ class Seal:
             return self._keys
 
     def _write(self, keys: list[bytes]) -> None:
-        """Put keys into the file, whole or not at all."""
+        """Write keys to the file, completely or not at all."""
         with written_aside(self._path, b"".join(keys)) as partial:
             partial.replace(self._path)
 
     def _make(self) -> bytes:
-        """Make a key, and return the one that is there: it has its name only once it is whole, and is never replaced."""
+        """Make a key, and return the one in the file: the file gets its name only once it is complete, and is never replaced."""
         key = AESGCM.generate_key(bit_length=8 * _KEY_BYTES)
         with written_aside(self._path, key) as partial, contextlib.suppress(FileExistsError):
-            # Of two that begin at once the first decides.
+            # Of two processes that begin at once the first decides.
             os.link(partial, self._path)
         return self._path.read_bytes()

@@ -1,1 +1,1 @@
-"""What is handed out as files: the console, and the client as a wheel."""
+"""Files of the service: the console, and the client as a wheel."""

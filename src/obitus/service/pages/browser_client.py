@@ -14,7 +14,7 @@ from obitus.service.pages.compressed import answer
 from obitus.service.problems import Problem
 
 FRESH_S: Final = 3600
-"""How long a browser need not ask again."""
+"""How long a browser may cache it."""
 
 router = APIRouter(include_in_schema=False)
 
@@ -33,7 +33,7 @@ def module(request: Request) -> Response:
 
 @router.get("/sketch.js")
 def sketch(request: Request) -> Response:
-    """Return what draws a sketch of the page."""
+    """Return the code that makes sketches of the page."""
     return _served(request, "sketch.js")
 
 

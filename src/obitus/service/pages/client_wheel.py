@@ -1,7 +1,6 @@
-"""The client as a wheel, made of what is installed here: an app is set up from the service, with no index of packages.
-
-It is made once, the same bytes each time, so that its hash can be shown beside its address. Other than the wheel ``obitus``
-that ``make wheel`` builds it holds the command line too: there is nothing that could install another wheel behind it.
+"""The client as a wheel, made from the installed files: an app is set up from the service, without a package index.
+It is reproducible, so that its hash can be shown with its address. Unlike the wheel ``obitus`` of ``make wheel`` it
+contains the command line too, since no other wheel could be installed with it.
 """
 
 from __future__ import annotations
@@ -27,7 +26,7 @@ router = APIRouter(include_in_schema=False)
 
 @cache
 def wheel() -> bytes:
-    """Return the wheel's bytes: the client, what it shares with the service, and the command line as an extra."""
+    """Return the wheel's bytes: the client, the modules that it shares with the service, and the command line as an extra."""
     root = Path(str(resources.files("obitus")))
     files = {f"obitus/{path.name}": path.read_bytes() for path in sorted(root.glob("*.py"))}
     for part in PARTS:
@@ -40,7 +39,7 @@ def wheel() -> bytes:
 
 
 def requirement(url: str, install: str) -> str:
-    """Return what ``pip install`` is to be given for a kind of app; empty where nothing is to be installed."""
+    """Return the argument of ``pip install`` for a kind of app; empty where nothing has to be installed."""
     if not install:
         return ""
     return f"{install} @ {url.rstrip('/')}/client/{NAME}#sha256={hashlib.sha256(wheel()).hexdigest()}"
@@ -48,14 +47,14 @@ def requirement(url: str, install: str) -> str:
 
 @router.get("/client/{name}")
 def client(name: str) -> Response:
-    """Return the wheel. Anybody may have it: there is nothing in it that is not in every app."""
+    """Return the wheel. It needs no sign-in: it is the same for every app."""
     if name != NAME:
         raise Problem("not-found", f"There is no {name}. This service has {NAME}.")
     return Response(wheel(), media_type="application/zip", headers={"Cache-Control": "no-cache"})
 
 
 def _of_command_line() -> list[str]:
-    """Return what the command line needs: it is a distribution of its own, or in a checkout an extra of the only one."""
+    """Return the requirements of the command line: of its own distribution, or in a checkout of an extra."""
     try:
         lines = metadata.requires("obitus-cli") or []
     except metadata.PackageNotFoundError:

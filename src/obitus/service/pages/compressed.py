@@ -1,4 +1,4 @@
-"""Built files, compressed for whoever takes that: once each, when it is first asked for."""
+"""Built files, compressed for clients that accept it: once each, at the first request."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from fastapi.responses import Response
 
 @dataclass(frozen=True, slots=True)
 class Built:
-    """A file as it is, as gzip has it (RFC 1952), and a hash of what is in it."""
+    """A file, its gzip form (RFC 1952), and a hash of its content."""
 
     plain: bytes
     packed: bytes
@@ -33,16 +33,16 @@ def takes_gzip(accepted: str) -> bool:
     weights: dict[str, bool] = {}
     for one in accepted.lower().split(","):
         name, _, weight = one.partition(";")
-        # A weight of zero, however many digits it has, means: not this one.
+        # A weight of zero, with any number of digits, excludes it.
         weights[name.strip()] = weight.replace(" ", "").rstrip("0.") not in ("q=", "q")
     return weights.get("gzip", weights.get("*", False))
 
 
 def answer(request: Request, path: Path, media_type: str, headers: dict[str, str]) -> Response:
-    """Return the file in the form that the request takes, or that it has not changed; raises OSError where there is none."""
+    """Return the file in the form that the request accepts, or 304; raises OSError where there is none."""
     file = built(path)
     packed = takes_gzip(request.headers.get("accept-encoding", ""))
-    # Each form has a tag of its own, or a cache would join halves of both.
+    # Each form has its own tag, or a cache could combine parts of both.
     tag = f'"{file.digest}-gzip"' if packed else f'"{file.digest}"'
     headers = headers | {"ETag": tag, "Vary": "Accept-Encoding"}
     if request.headers.get("if-none-match") == tag:

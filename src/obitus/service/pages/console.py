@@ -30,7 +30,7 @@ def files() -> Path:
 
 @router.get("/assets/{name}")
 def asset(request: Request, name: str) -> Response:
-    """Return a built file; its name holds a hash of what is in it, so it never changes."""
+    """Return a built file; its name has a hash of its content, so it never changes."""
     if len(name) > MOST_NAME or "\0" in name:
         raise Problem("not-found", "There is no file of that name.")
     path = files() / "assets" / name
@@ -65,7 +65,7 @@ def asset(request: Request, name: str) -> Response:
 @router.get("/set-up")
 @router.get("/set-up/{rest:path}")
 def page(settings: TheSettings, rest: str = "") -> Response:
-    """Return the console, which draws whatever page the address names."""
+    """Return the console, which draws the page of the address."""
     index = files() / "index.html"
     if not index.is_file():
         return PlainTextResponse("The console is not built. Run `make setup`, then reload.", status_code=503)
@@ -77,7 +77,7 @@ def page(settings: TheSettings, rest: str = "") -> Response:
 
 
 def nowhere(settings: Settings) -> Response:
-    """Return the console for an address that nothing is at: it says so, and leads on."""
+    """Return the console for an unknown address: its page says so, and links to others."""
     found = page(settings)
     if found.status_code == 200:
         found.status_code = 404

@@ -1,4 +1,4 @@
-"""The API's own description. It is written when the API changes, not when somebody asks: that takes seconds."""
+"""The API's own description. It is generated when the API changes, not at a request, since that takes seconds."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Writing wheels: zip files with metadata, as the binary distribution format of the Python Packaging User Guide has them."""
+"""Writing wheels: zip files with metadata, by the binary distribution format of the Python Packaging User Guide."""
 
 from __future__ import annotations
 
@@ -11,23 +11,23 @@ from typing import Final
 
 PYTHON: Final = ">=3.11"
 _TIME: Final = (2026, 1, 1, 0, 0, 0)
-"""What is in a wheel was always made then: the same files make the same bytes."""
+"""Constant time of files in a wheel: the same files make the same bytes."""
 
 
 def stem_of(name: str, version: str) -> str:
-    """Return what the names of a wheel's file, and of the folders in it that are its own, begin with."""
+    """Return the prefix of the names of a wheel's file and of its own folders."""
     return f"{name.replace('-', '_')}-{version}"
 
 
 def name_of_file(name: str, version: str) -> str:
-    """Return what the file of a wheel is called."""
+    """Return the file name of a wheel."""
     return f"{stem_of(name, version)}-py3-none-any.whl"
 
 
 def wheel_of(
     name: str, version: str, files: Mapping[str, bytes], metadata: Sequence[str], *, scripts: Mapping[str, str] | None = None
 ) -> bytes:  # fmt: skip
-    """Return a wheel's bytes. ``files`` are by their place in it, ``metadata`` what its head says beside name and version."""
+    """Return a wheel's bytes. ``files`` are by their path in it, ``metadata`` has headers in addition to name and version."""
     info = f"{stem_of(name, version)}.dist-info"
     head = ["Metadata-Version: 2.1", f"Name: {name}", f"Version: {version}", f"Requires-Python: {PYTHON}", *metadata]
     inside = dict(files)

@@ -1,4 +1,4 @@
-"""What all targets have: a batch is offered, and taken, in part or whole, or not now."""
+"""The interface of all targets: a batch is accepted, in part or whole, or not now."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ Settings = Mapping[str, Any]
 
 
 class PassingTrouble(Exception):
-    """A target does not take a batch now. ``for_good`` where it will never take it; ``after_s`` is when it asks for another try."""
+    """A target does not accept a batch now. ``for_good`` where it never will; ``after_s`` is its ``Retry-After``."""
 
     def __init__(self, said: str, *, for_good: bool = False, after_s: float | None = None) -> None:
         super().__init__(said)
@@ -21,21 +21,21 @@ class PassingTrouble(Exception):
 
 @dataclass(frozen=True, slots=True)
 class Taken:
-    """What became of a batch that a target acknowledged."""
+    """The result of a batch that a target acknowledged."""
 
     refused: int = 0
-    """Records of it that it will not have."""
+    """Records of it that the target refused."""
     said: str = ""
 
 
 class Taker(Protocol):
-    """Gives batches to one target. Used by one thread."""
+    """Sends batches to one target. Used by one thread."""
 
     def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
-        """Return a batch as it is handed over: each part is acknowledged, or tried again, for itself."""
+        """Return a batch in parts: each part is acknowledged, or tried again, separately."""
 
     def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
-        """Hand a batch over and return once it is acknowledged; raises PassingTrouble."""
+        """Send a batch and return once it is acknowledged; raises PassingTrouble."""
 
     def close(self) -> None:
-        """Let go of files and connections."""
+        """Close files and connections."""

@@ -22,7 +22,7 @@ MOST: Final = {"roll_mb": 10_000, "roll_hours": 24 * 31, "files": 10_000}
 
 
 def checked(settings: Settings) -> dict[str, Any]:
-    """Return a file target's settings with what was left out; raises SettingsTrouble."""
+    """Return a file target's settings with defaults; raises SettingsTrouble."""
     path = settings.get("path")
     if not isinstance(path, str) or not Path(path).is_absolute():
         raise SettingsTrouble("path", "the whole path of a file is expected, such as /var/log/obitus/records.ndjson")
@@ -36,13 +36,13 @@ def checked(settings: Settings) -> dict[str, Any]:
 
 
 class FileTaker:
-    """Appends to a file; one that is full or old is compressed under the time at which it was rolled."""
+    """Appends to a file; one that is full or old is compressed and named by the time of rolling."""
 
     def __init__(self, settings: Settings, allowed: AllowedFile, now_s: Callable[[], float] = time.time) -> None:
         self._settings, self._allowed, self._now_s = checked(settings), allowed, now_s
 
     def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
-        """Return the batch: it is handed over at once."""
+        """Return the batch as one part."""
         return [batch]
 
     def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
@@ -64,7 +64,7 @@ class FileTaker:
                     file.flush()
                     os.fsync(file.fileno())
                 except OSError:
-                    # Half a line would make the next one unreadable too.
+                    # Half a line would make the next one invalid too.
                     os.ftruncate(file.fileno(), start)
                     raise
         except OSError as error:
@@ -109,7 +109,7 @@ class FileTaker:
             return changed_s
 
     def _compress(self, path: Path) -> None:
-        """Compress what was rolled; a kill in between leaves it, and it is done the next time."""
+        """Compress rolled files; after a kill in between that is done the next time."""
         for rolled in path.parent.glob(f"{path.stem}-*{path.suffix}"):
             packed = rolled.with_name(rolled.name + ".gz")
             half = rolled.with_name(rolled.name + ".gz.half")
@@ -120,7 +120,7 @@ class FileTaker:
 
 
 def _ends_amid_a_line(path: Path) -> bool:
-    """Whether the machine went down while a batch was written: what comes next must not stand on the half line."""
+    """Whether the file ends with half a line after a crash of the machine: the next record must not continue it."""
     try:
         with path.open("rb") as file:
             return file.seek(0, os.SEEK_END) > 0 and file.seek(-1, os.SEEK_END) >= 0 and file.read(1) != b"\n"

@@ -44,13 +44,13 @@ class OtlpTaker:
         self._headers = headers_of(secrets)
 
     def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
-        """Return what goes to the collector's logs, and what goes to its traces."""
+        """Return the parts for the collector's logs and for its traces."""
         runs = [record for record in batch if record.get("kind") == "run"]
         others = [record for record in batch if record.get("kind") != "run"]
         return [part for part in (others, runs) if part]
 
     def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
-        """Export one part of a batch and return what the collector refused of it; raises PassingTrouble."""
+        """Export one part of a batch and return the result; raises PassingTrouble."""
         return self._export(TRACES if batch[0].get("kind") == "run" else LOGS, batch)
 
     def close(self) -> None:
@@ -82,7 +82,7 @@ def _partial(path: str, body: bytes) -> Taken:
     try:
         answer.ParseFromString(body)
     except DecodeError:
-        # It was taken; what it says of it cannot be read.
+        # It was accepted; the answer's body is invalid.
         return Taken()
     partial = answer.partial_success
     refused = partial.rejected_log_records if path == LOGS else partial.rejected_spans
@@ -140,7 +140,7 @@ def traces_of(records: Sequence[Mapping[str, Any]]) -> bytes:
 
 
 def _of_run(record: Mapping[str, Any]) -> dict[str, Any]:
-    """Return what a run's request is by OpenTelemetry's names, and how the run ended."""
+    """Return a run's request by OpenTelemetry's names, and the run's status."""
     request, run = record.get("request") or {}, record.get("run") or {}
     found = {
         "obitus.outcome": run.get("outcome"),
@@ -161,7 +161,7 @@ def _by_source(records: Sequence[Mapping[str, Any]]) -> dict[tuple[str, str, str
 
 
 def _scope(resource: Any, source: tuple[str, str, str], scopes: Any) -> Any:
-    """Say what the records of a source come from, and return where they are added."""
+    """Set the resource of a source's records, and return where they are added."""
     named = zip(("service.name", "service.version", "deployment.environment.name"), source, strict=True)
     _attributes(resource.attributes, {name: value for name, value in named if value})
     scope = scopes.add()

@@ -41,7 +41,7 @@ LONGEST_PAUSE_S: Final = 120.0
 
 
 def checked(kind: PassingKind, settings: dict[str, Any], secrets: dict[str, Any]) -> dict[str, Any]:
-    """Return a target's settings as they are kept; raises SettingsTrouble."""
+    """Return a target's settings in their stored form; raises SettingsTrouble."""
     if kind == "file":
         return files.checked(settings)
     if kind == "syslog":
@@ -50,7 +50,8 @@ def checked(kind: PassingKind, settings: dict[str, Any], secrets: dict[str, Any]
 
 
 class Passing:
-    """Passes records on to all targets. ``refresh`` is called when these change; ``changed`` is told when one is up to date, or in trouble."""
+    """Passes records on to all targets. ``refresh`` is called when these change; ``changed`` is called when one is
+    up to date, or fails."""
 
     def __init__(
         self,
@@ -99,7 +100,7 @@ class Passing:
             worker.woken.set()
 
     def taker(self, row: Target) -> Taker:
-        """Return what gives batches to a target; raises SettingsTrouble, SealBroken."""
+        """Return the sender of a target; raises SettingsTrouble, SealBroken."""
         settings, secrets = json.loads(row.settings), self.seal.open(f"target {row.name}", row.secrets)
         if row.kind == "file":
             return files.FileTaker(settings, self.allowed, lambda: self._clock.now_ms() / 1000)
@@ -120,7 +121,7 @@ class Passing:
         return ""
 
     def close(self) -> None:
-        """Stop: a batch that is on its way is finished, or given again after the next start."""
+        """Stop: a batch in progress is finished, or sent again after the next start."""
         with self._lock:
             self._is_closed = True
             workers = list(self._workers.values())
@@ -150,7 +151,7 @@ class _Worker:
         self._thread.start()
 
     def stop(self) -> None:
-        """End after the batch that is on its way."""
+        """End after the present batch."""
         self._stopping.set()
         self.woken.set()
         self._thread.join(5.0)
@@ -191,7 +192,7 @@ class _Worker:
         self._keep()
 
     def _turn(self, reading: Reading, taker: Taker) -> bool:
-        """Offer what is next, and keep where the target stands; return whether there was anything."""
+        """Offer the next records, and store the target's position; return whether there were any."""
         found = reading.next(self._at, self._events_to, self._clock.now_ms())
         if found.is_empty:
             return False
@@ -200,7 +201,7 @@ class _Worker:
         self._at |= found.places
         self._events_to = max(self._events_to, found.events_to)
         now_ms = self._clock.now_ms()
-        # What is not wanted is passed over without a write for each step.
+        # Unwanted records are skipped without a write for each step.
         if found.records or found.lost or now_ms - self._kept_ms > KEPT_EVERY_S * 1000:
             passed = Passed(
                 dict(self._at),
@@ -237,18 +238,18 @@ class _Worker:
 
 @dataclass(slots=True)
 class Given:
-    """What a target has acknowledged of a batch, in one try or in several."""
+    """The parts of a batch that a target has acknowledged, in one try or in several."""
 
     ids: set[Any] = field(default_factory=set)
     refused: int = 0
     said: str = ""
 
     def missing(self, part: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
-        """Return what it has not acknowledged yet."""
+        """Return the parts that are not acknowledged yet."""
         return [record for record in part if _id(record) not in self.ids]
 
     def add(self, part: Sequence[dict[str, Any]], taken: Taken) -> None:
-        """Remember that a part was acknowledged."""
+        """Mark a part as acknowledged."""
         self.ids.update(map(_id, part))
         self.refused += taken.refused
         self.said = self.said or taken.said
@@ -259,7 +260,7 @@ def _id(record: Mapping[str, Any]) -> tuple[Any, ...]:
 
 
 def give(taker: Taker, batch: Sequence[dict[str, Any]], given: Given) -> None:
-    """Hand over what a target has not acknowledged of a batch; raises PassingTrouble, and ``given`` says how far it got."""
+    """Send the unacknowledged parts of a batch; raises PassingTrouble, and ``given`` has the progress."""
     for some in taker.parts(batch):
         missing = given.missing(some)
         if missing:
@@ -267,7 +268,7 @@ def give(taker: Taker, batch: Sequence[dict[str, Any]], given: Given) -> None:
 
 
 def _give(taker: Taker, part: Sequence[dict[str, Any]], given: Given) -> None:
-    """Hand a part over; where a target will never take it, in halves, so that only what it refuses is left out."""
+    """Send a part; where a target refuses it for good, in halves, so that only the refused records are left out."""
     try:
         taken = taker.take(part)
     except PassingTrouble as trouble:
@@ -283,7 +284,7 @@ def _give(taker: Taker, part: Sequence[dict[str, Any]], given: Given) -> None:
 
 
 def wanted_of(row: Target, now_ms: int) -> Wanted:
-    """Return what a target wants; raises QuestionTrouble, RuleTrouble."""
+    """Return the filter of a target; raises QuestionTrouble, RuleTrouble."""
     rules = parse_rules(json.loads(row.hides))
     node = read(row.question, now_ms) if row.question else None
     return Wanted(frozenset(json.loads(row.passes)), node, Redactor(rules, compiled) if rules else None)

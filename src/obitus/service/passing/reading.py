@@ -1,4 +1,4 @@
-"""What is next for a target: records in the order in which they came, from the place of each day file up to which it has everything."""
+"""The next records for a target: in the order in which they came, from its position in each day file."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from obitus.store.records import Records
 PLACES_AT_ONCE: Final = 1000
 MOST_AT_ONCE: Final = 500
 BOUND_MS: Final = 7 * DAY_MS
-"""What is older was lost to a target that did not take it in this time."""
+"""Older records are lost for a target that did not accept them within this time."""
 LIMIT_S: Final = 20.0
 STORED: Final[tuple[Kind, ...]] = ("failure", "log", "run")
 ISSUE_CHANGES: Final = {
@@ -39,7 +39,7 @@ _ISSUES: Final = "SELECT seq, issue_id FROM failures WHERE seq IN (SELECT value 
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What a target wants."""
+    """The filter of a target."""
 
     passes: frozenset[str]
     node: Node | None
@@ -48,7 +48,7 @@ class Wanted:
 
 @dataclass(slots=True)
 class Next:
-    """What is offered next, and where a target stands once it has taken that."""
+    """The next records, and the target's position once it has accepted them."""
 
     records: list[dict[str, Any]] = field(default_factory=list)
     places: dict[int, int] = field(default_factory=dict)
@@ -57,18 +57,18 @@ class Next:
 
     @property
     def is_empty(self) -> bool:
-        """Whether nothing came."""
+        """Whether there are no records."""
         return not self.places and not self.events_to and not self.lost
 
 
 class Reading:
-    """Reads on for one target."""
+    """Reads for one target."""
 
     def __init__(self, records: Records, wanted: Wanted, home: str) -> None:
         self._records, self._wanted, self._home = records, wanted, home
 
     def next(self, at: Mapping[int, int], events_to: int, now_ms: int) -> Next:
-        """Return what comes behind a position: records of one day file, or events."""
+        """Return what comes after a position: records of one day file, or events."""
         found = Next()
         if self._wanted.passes & {"issue", "alert"}:
             self._events(events_to, found)
@@ -88,7 +88,7 @@ class Reading:
             try:
                 found.records = list(self._stored(day.day, begin, end))
             except UNREADABLE:
-                # Gone with its file: nothing of it can be passed on any more.
+                # Its file was removed: nothing of it can be passed on any more.
                 end = day.last_place
                 found.lost += end - begin
             found.places[day.day] = end

@@ -19,7 +19,7 @@ MOST_DATAGRAM: Final = 8000
 
 
 def checked(settings: Settings) -> dict[str, Any]:
-    """Return a syslog target's settings with what was left out; raises SettingsTrouble."""
+    """Return a syslog target's settings with defaults; raises SettingsTrouble."""
     host, by, facility = settings.get("host"), settings.get("by", "tcp"), settings.get("facility", "local0")
     if not isinstance(host, str) or not HOST.fullmatch(host):
         raise SettingsTrouble("host", "the name of a syslog server is expected, such as logs.skerry.example")
@@ -34,14 +34,14 @@ def checked(settings: Settings) -> dict[str, Any]:
 
 
 class SyslogTaker:
-    """Sends to one server. Syslog acknowledges nothing: what was handed to the system's connection counts as taken."""
+    """Sends to one server. Syslog has no acknowledgements: records written to the connection count as delivered."""
 
     def __init__(self, settings: Settings, asker: Asker) -> None:
         self._settings, self._asker = checked(settings), asker
         self._open: socket.socket | None = None
 
     def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
-        """Return the batch: it is handed over at once."""
+        """Return the batch as one part."""
         return [batch]
 
     def take(self, batch: Sequence[dict[str, Any]]) -> Taken:
@@ -95,7 +95,7 @@ class SyslogTaker:
 
     @staticmethod
     def _is_over(opened: socket.socket) -> bool:
-        """Whether the server has closed its side: what is sent then is lost, and nobody says so."""
+        """Whether the server has closed its side: further records would be lost without an error."""
         opened.settimeout(0.0)
         try:
             return opened.recv(1) == b""

@@ -31,7 +31,7 @@ class WebhookTaker:
         self._secret = str(secrets.get("secret", ""))
 
     def parts(self, batch: Sequence[dict[str, Any]]) -> Sequence[Sequence[dict[str, Any]]]:
-        """Return the batch: it is handed over at once."""
+        """Return the batch as one part."""
         return [batch]
 
     def take(self, batch: Sequence[dict[str, Any]]) -> Taken:

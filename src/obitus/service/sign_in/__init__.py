@@ -1,1 +1,1 @@
-"""Who may: keys of apps, sessions and tokens of people, signing in and out."""
+"""Rights: keys of apps, sessions and tokens of people, signing in and out."""

@@ -1,4 +1,4 @@
-"""Who may do what: reporting keys report, sessions and personal tokens read and decide."""
+"""Checking rights: reporting keys report, sessions and personal tokens read and decide."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _BEFORE_CODES: Final = frozenset(
         ("POST", "/api/sign-out"),
     }
 )
-"""What a session is good for while one-time codes are due: a personal token is not among it."""
+"""Routes for a session without required one-time codes; personal tokens cannot be made."""
 
 _token = HTTPBearer(scheme_name="personal token", auto_error=False, description="A personal token, from Set-up.")
 _session = APIKeyCookie(name=COOKIE, scheme_name="session", auto_error=False, description="Set by signing in.")
@@ -43,7 +43,7 @@ async def signed_in(
     token: Annotated[HTTPAuthorizationCredentials | None, Security(_token)] = None,
     session: Annotated[str | None, Security(_session)] = None,
 ) -> people.Person:
-    """Return who asks; raises a problem when nobody is signed in."""
+    """Return the asker; raises a problem when nobody is signed in."""
     known = let_in_before(request)
     if known is not None:
         return known
@@ -54,21 +54,20 @@ async def signed_in(
 
 
 def let_in_before(request: Request) -> people.Person | None:
-    """Return whom the front let in, which asks before it takes the body; None where it did not have to ask."""
+    """Return the asker, whom the middleware has checked before the body; None where it did not have to."""
     known = request.scope.get(PERSON)
     return known if isinstance(known, people.Person) else None
 
 
 def who_asks(passes: Passes, intake: Intake, scope: Scope) -> people.Person | None:
-    """Return who asks for something below ``/api``, None for a reporting key; raises a problem for anybody else.
-
-    Only the head of the request is looked at.
+    """Return the asker of a request below ``/api``, None for a reporting key; raises a problem for anybody else.
+    Only the head of the request is used.
     """
     request = Request(scope)
     kind, _, secret = request.headers.get("authorization", "").partition(" ")
     secret = secret.strip()
     if kind.lower() == "bearer" and secret.startswith(KEY_PREFIX):
-        # Which routes take one, each says for itself. What has a body is let in with a good one only.
+        # Routes that accept a reporting key check that themselves. A request with a body needs a valid one here.
         if request.method not in ("GET", "HEAD"):
             reporting_key(intake, request.headers["authorization"])
         return None
@@ -77,13 +76,13 @@ def who_asks(passes: Passes, intake: Intake, scope: Scope) -> people.Person | No
 
 
 def person_asking(passes: Passes, request: Request, token: str | None) -> people.Person:
-    """Return who asks, with this token or with the session's cookie; raises a problem when it is nobody."""
+    """Return the asker by this token or by the session's cookie; raises a problem without a valid one."""
     known = let_in_before(request)
     return known or person_of(passes, request, token, request.cookies.get(cookie_name(passes.settings)))
 
 
 def person_of(passes: Passes, request: Request, token: str | None, session: str | None) -> people.Person:
-    """Return whose token or session this is; raises a problem when it is nobody's."""
+    """Return the person of a token or session; raises a problem when it is not valid."""
     if token is not None:
         if token.startswith(KEY_PREFIX):
             raise Problem(
@@ -111,15 +110,15 @@ def person_of(passes: Passes, request: Request, token: str | None, session: str 
 
 
 def codes_are_due(settings: Settings, person: people.Person) -> bool:
-    """Whether somebody has to set up one-time codes before anything else."""
+    """Whether a person has to set up one-time codes first."""
     return settings.codes_for_all and person.has_password and not person.has_codes
 
 
 def _let_in(passes: Passes, request: Request, person: people.Person) -> people.Person:
-    """Return somebody who may do what is asked, to what they see; raises a problem else."""
+    """Return the asker after checking rights and visible apps; raises a problem."""
     method, path = request.method, request.url.path
     need = need_of(method, path)
-    # What is one's own needs no role, but a pass that is good for everything.
+    # One's own things need no role, but a pass with the full scope.
     scope: PassScope = "administer" if need == "own" else need
     if SCOPES.index(person.scope) < SCOPES.index(scope):
         passes.acts.note(person, "refused", f"{method} {path}: needs {scope}")
@@ -141,7 +140,7 @@ def _let_in(passes: Passes, request: Request, person: people.Person) -> people.P
 
 
 def _check_subject(passes: Passes, person: people.Person, need: Need, path: str) -> None:
-    """Refuse what would change something of an app that somebody does not see, or of all apps at once."""
+    """Refuse changes of apps that a person does not see, or of all apps at once."""
     subject = subject_of(path)
     if subject is None:
         if need == "administer":
@@ -158,18 +157,18 @@ _SUBJECTS: Final = {"issues": "issue", "quiet": "quiet failure", "regroupings": 
 
 
 def cookie_name(settings: Settings) -> str:
-    """Return the cookie's name; where the address is https no other page of its domain can set one of that name."""
+    """Return the cookie's name; with https, pages of other hosts of the domain cannot set it."""
     return f"__Host-{COOKIE}" if settings.is_https else COOKIE
 
 
 def refuse_foreign(request: Request) -> None:
-    """A cookie is sent by the browser itself, so what changes something must come from our own pages."""
+    """Browsers send cookies by themselves, so requests that change something must come from our own pages."""
     if request.method in ("GET", "HEAD"):
         return
     site = request.headers.get("sec-fetch-site", "same-origin")
     origin = request.headers.get("origin")
     host = request.headers.get("host", "")
-    # A scheme, a name, a port, and nothing else: what else an origin may hold is made to be misread.
+    # A scheme, a name, a port, and nothing else: other parts of an origin are meant to mislead.
     ours = origin is None or origin in (f"http://{host}", f"https://{host}")
     if site not in ("same-origin", "none") or not ours:
         raise Problem("foreign-origin", "Changes are taken from this service's own pages only.")

@@ -17,7 +17,7 @@ Result = TypeVar("Result")
 
 
 class Acts:
-    """Does what somebody wants and puts it on record, in one transaction."""
+    """Carries out acts and records them, in one transaction."""
 
     def __init__(self, writer: Writer, clock: Clock) -> None:
         self._writer, self._clock = writer, clock
@@ -30,9 +30,8 @@ class Acts:
         subject: str | Callable[[Result], str],
         work: Callable[[sqlite3.Connection], Result],
     ) -> Result:
-        """Do it, put it on record, and return what it gave.
-
-        ``subject`` is what it was done to, where that is known only afterwards as a function of what it gave.
+        """Carry out an act, record it, and return its result. ``subject`` is its object, or a function of the result
+        where it is known only afterwards.
         """
         now_ms = self._clock.now_ms()
 
@@ -46,11 +45,11 @@ class Acts:
         return self._writer.run(both)
 
     def note(self, person: people.Person | None, act: str, subject: str) -> None:
-        """Put on record what somebody tried."""
+        """Record a refused attempt of a person."""
         self.do(person.id if person else None, act, subject, lambda _: None)
 
     def note_refusal(self, act: str, subject: str) -> None:
-        """Put on record what a stranger tried. Of the same only the first in five minutes: strangers must not fill the record."""
+        """Record a refused attempt of a stranger, of equal ones only the first in five minutes: strangers must not fill the record."""
         if self._tried.note(f"{act} {subject}", act, subject, self._clock.now_ms(), quiet_ms=QUIET_MS):
             self.note(None, act, subject)
 

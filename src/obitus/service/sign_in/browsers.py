@@ -1,10 +1,10 @@
-"""What a browser is called in the list of sessions: by what it says of itself, and from where it was signed in."""
+"""The name of a browser in the list of sessions: from its ``User-Agent`` and its address."""
 
 from __future__ import annotations
 
 from typing import Final
 
-# In this order: most say of themselves that they are several.
+# In this order: most name several browsers.
 _BROWSERS: Final = (
     ("Firefox/", "Firefox"),
     ("Edg/", "Edge"),

@@ -14,22 +14,22 @@ _EITHER_WAY: Final = 1
 
 
 def new_secret() -> str:
-    """Return 160 bits of randomness in base 32, as authenticator apps take them."""
+    """Return 160 bits of randomness in base 32, for authenticator apps."""
     return pyotp.random_base32()
 
 
 def address(secret: str, name: str, service: str) -> str:
-    """Return what an authenticator app reads from a picture: ``otpauth://totp/…``."""
+    """Return the address that an authenticator app reads from a QR code: ``otpauth://totp/…``."""
     return pyotp.TOTP(secret).provisioning_uri(name=name, issuer_name=f"Obitus {service}")
 
 
 def picture(text: str) -> str:
-    """Return a QR code (ISO/IEC 18004) as an address that holds an SVG picture, black on white."""
+    """Return a QR code (ISO/IEC 18004) as a data address of an SVG picture, black on white."""
     return str(segno.make(text, error="m").svg_data_uri(scale=5, border=4, light="#fff"))
 
 
 def step_of(secret: str, code: str, now_ms: int) -> int | None:
-    """Return the period that a code is good for, None where it is good for none near now."""
+    """Return the period of a code, None where it is valid for none near now."""
     given = code.replace(" ", "")
     now = now_ms // PERIOD_MS
     codes = pyotp.TOTP(secret)

@@ -1,4 +1,4 @@
-"""Where passwords are hashed and compared: one at a time, behind everything else that wants a processor."""
+"""Hashing and comparing passwords: one at a time, with the lowest priority."""
 
 from __future__ import annotations
 
@@ -13,20 +13,20 @@ from obitus.service.intake.heavy import NICE
 from obitus.service.problems import Problem
 
 WAIT_S: Final = 5.0
-"""How long somebody waits for those before; then they are asked to try again."""
+"""How long a request waits for earlier ones; then the answer is to try again."""
 
 Result = TypeVar("Result")
 
 
 class Hashing:
-    """A thread of its own for what takes tens of milliseconds of a processor, and as many MiB, whenever a stranger asks for it."""
+    """A thread of its own for work that takes tens of milliseconds and MiB at any stranger's request."""
 
     def __init__(self) -> None:
         self._free = threading.BoundedSemaphore()
         self._thread = ThreadPoolExecutor(1, thread_name_prefix="obitus-passwords", initializer=_stand_behind)
 
     def do(self, act: Callable[..., Result], *given: str | None) -> Result:
-        """Do one piece of this work and return what comes of it; raises a problem after a wait for others."""
+        """Do one piece of this work and return the result; raises a problem after waiting too long for others."""
         if not self._free.acquire(timeout=WAIT_S):
             raise Problem("too-busy", "Too many sign in at this moment. Try again in a moment.", retry_after_s=1)
         try:
@@ -36,6 +36,6 @@ class Hashing:
 
 
 def _stand_behind() -> None:
-    """Let other threads go first. On Linux alone a thread has a priority of its own (setpriority(2), *C library/kernel differences*)."""
+    """Lower this thread's priority. Only on Linux a thread has its own priority (setpriority(2), *C library/kernel differences*)."""
     if sys.platform == "linux":
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), NICE)

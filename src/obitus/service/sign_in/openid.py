@@ -38,12 +38,12 @@ _REQUIRED: Final = ["iss", "sub", "aud", "exp", "iat"]
 
 
 class OpenIdTrouble(Exception):
-    """The provider does not answer as it should, or what it answers cannot be trusted. The text is for the log."""
+    """The provider's answer is invalid or not trustworthy. The text is for the log."""
 
 
 @dataclass(frozen=True, slots=True)
 class Begun:
-    """A sign-in that somebody has begun in a browser: what its end is checked against, and what it is for."""
+    """A sign-in in progress in a browser: values for checking its end, and its purpose."""
 
     state: str
     nonce: str
@@ -51,12 +51,12 @@ class Begun:
     started_s: float
     invitation: str | None
     person_id: int | None
-    """Who wants to be let in by the provider from now on, where somebody was signed in already."""
+    """The signed-in person who connects a provider's account, if any."""
 
 
 @dataclass(frozen=True, slots=True)
 class Vouched:
-    """Whom the provider vouches for."""
+    """The identity from the provider."""
 
     issuer: str
     subject: str
@@ -64,7 +64,7 @@ class Vouched:
 
 
 class OpenIdSignIn:
-    """Begins sign-ins at one provider, and finishes them. What has begun is in memory alone: after a restart one begins again."""
+    """Begins and finishes sign-ins at one provider. Sign-ins in progress are only in memory: after a restart they begin again."""
 
     def __init__(self, settings: OpenId, back: str) -> None:
         self.settings, self._back = settings, back
@@ -81,7 +81,7 @@ class OpenIdSignIn:
         self._http.clear()
 
     def begin(self, *, invitation: str | None = None, person_id: int | None = None) -> tuple[str, str]:
-        """Return the address to send a browser to, and what it has to bring back beside the provider's answer."""
+        """Return the address for the browser's redirect, and the value of the cookie that has to come back."""
         known = self._provider()
         begun = Begun(
             secrets.token_urlsafe(32),
@@ -111,7 +111,7 @@ class OpenIdSignIn:
         return f"{address}{'&' if urlsplit(address).query else '?'}{urlencode(asked)}", held
 
     def finish(self, held: str, state: str, code: str, issuer: str | None, now_s: float) -> tuple[Begun, Vouched]:
-        """Return what was begun and whom the provider vouches for; raises OpenIdTrouble. Each beginning has one end."""
+        """Return the sign-in and the identity from the provider; raises OpenIdTrouble. Each sign-in ends once."""
         with self._lock:
             begun = self._begun.pop(hash_of(held), None)
         if begun is None or time.monotonic() - begun.started_s > BEGUN_LASTS_S:
@@ -127,10 +127,10 @@ class OpenIdSignIn:
         return begun, self._checked(token, begun.nonce, now_s)
 
     def _checked(self, token: str, nonce: str, now_s: float) -> Vouched:
-        """Return whom an ID token names, after all checks of OpenID Connect Core 3.1.3.7."""
+        """Return the identity in an ID token, after all checks of OpenID Connect Core 3.1.3.7."""
         try:
             key = self._key(str(jwt.get_unverified_header(token).get("kid", "")))
-            # Times are looked at below, by the service's own clock.
+            # Times are checked below, by the service's own clock.
             claims = jwt.decode(
                 token,
                 key.key,
@@ -163,7 +163,7 @@ class OpenIdSignIn:
         return Vouched(self.settings.issuer, str(claims["sub"])[:255], printable[:60] or "somebody")
 
     def _tokens(self, code: str, verifier: str) -> dict[str, Any]:
-        """Exchange a code (RFC 6749, 4.1.3); the client says who it is as RFC 6749, 2.3.1 has it."""
+        """Exchange a code (RFC 6749, 4.1.3); the client authenticates by RFC 6749, 2.3.1."""
         form = {
             "grant_type": "authorization_code",
             "code": code,
@@ -179,7 +179,7 @@ class OpenIdSignIn:
         return self._asked("POST", str(self._provider()["token_endpoint"]), headers, urlencode(form))
 
     def _provider(self) -> dict[str, Any]:
-        """Return what the provider says of itself (Discovery 1.0, section 4), asked for once an hour."""
+        """Return the provider's metadata (Discovery 1.0, section 4), requested once an hour."""
         if time.monotonic() - self._known_s > KNOWN_LASTS_S:
             address = self.settings.issuer.rstrip("/") + "/.well-known/openid-configuration"
             known = self._asked("GET", address, {}, None)
@@ -193,7 +193,7 @@ class OpenIdSignIn:
         return self._known
 
     def _key(self, kid: str) -> jwt.PyJWK:
-        """Return the provider's key of that name; its keys are asked for again when there is none, since they change."""
+        """Return the provider's key of that name; its keys are requested again when there is none, since they change."""
         if kid not in self._keys and time.monotonic() - self._keys_s > KEYS_AGAIN_AFTER_S:
             found = self._asked("GET", str(self._provider()["jwks_uri"]), {}, None)
             keys = jwt.PyJWKSet.from_dict(found).keys
@@ -222,7 +222,7 @@ class OpenIdSignIn:
 
 
 def check_address(address: str) -> None:
-    """Raise OpenIdTrouble for an address that is not https; on this machine http will do."""
+    """Raise OpenIdTrouble for an address that is not https, except on this machine."""
     parts = urlsplit(address)
     if parts.scheme == "https" or (parts.scheme == "http" and parts.hostname in ("127.0.0.1", "::1", "localhost")):
         return

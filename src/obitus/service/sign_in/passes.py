@@ -1,4 +1,4 @@
-"""What lets people in: sign-in links, sessions and personal tokens. Only the hashes of their secrets are kept."""
+"""Passes: sign-in links, sessions and personal tokens. Only the hashes of their secrets are kept."""
 
 from __future__ import annotations
 
@@ -30,13 +30,13 @@ ASKED_AT_ONCE: Final = 2
 
 
 class Passes:
-    """Makes and ends what people are let in by, and knows what that needs: the records, the clock, the record of acts."""
+    """Makes and ends passes, with the records, the clock and the record of acts."""
 
     def __init__(self, records: OpenRecords, clock: Clock, settings: Settings, acts: Acts, live: Live) -> None:
         self.records, self.clock, self.settings, self.acts, self.live = records, clock, settings, acts, live
         self.hashing = Hashing()
         self.threads = Threads(ASKED_AT_ONCE, "obitus-asking")
-        """Where it is looked up who asks."""
+        """Threads for checking who asks."""
 
     def ensure_owner(self) -> bool:
         """Make the owner on the first start; return whether a password is set."""
@@ -48,7 +48,7 @@ class Passes:
         return found.password is not None
 
     def new_sign_in_link(self) -> str:
-        """Return a link that signs the owner in once. The secret stands behind ``#``, so no server log ever sees it."""
+        """Return a link that signs the owner in once. The secret is after ``#``, so no server log has it."""
         owner = people.owner(self.records.reader)
         if owner is None:
             raise RuntimeError("the owner is made first")
@@ -57,7 +57,7 @@ class Passes:
         return link
 
     def new_link(self) -> tuple[str, Callable[[sqlite3.Connection, int], None]]:
-        """Return a link that signs somebody in once, and what keeps it for a person."""
+        """Return a link that signs a person in once, and the function that stores it."""
         secret, keep = self.new("link", "sign-in link", LINK_LASTS_MS)
         return f"{self.settings.url}/sign-in#{secret}", keep
 
@@ -71,7 +71,7 @@ class Passes:
         by_link: bool = False,
         apps: list[int] | None = None,
     ) -> tuple[str, Callable[[sqlite3.Connection, int], None]]:
-        """Make up a sign-in link's secret, a session's or a personal token; return it, and what keeps its hash for a person."""
+        """Make the secret of a sign-in link, a session or a personal token; return it, and the function that stores its hash."""
         secret = secrets.new_secret(secrets.TOKEN_PREFIX if kind == "token" else "")
         now_ms = self.clock.now_ms()
         pass_id = secrets.new_secret()[:12]
@@ -94,23 +94,23 @@ class Passes:
         return secret, keep
 
     def add(self, kind: people.PassKind, person_id: int, label: str, lasts_ms: int | None) -> str:
-        """Make a sign-in link's secret, a session's or a personal token, and return it; only its hash is kept."""
+        """Make the secret of a sign-in link, a session or a personal token, and return it; only its hash is stored."""
         secret, keep = self.new(kind, label, lasts_ms)
         self.records.writer.run(lambda c: keep(c, person_id))
         return secret
 
     def end(self, pass_id: str, person_id: int, act: str) -> None:
-        """End a session or token, and what is listened to with it; ``act`` is what goes on record."""
+        """End a session or token, and its live streams; ``act`` is the entry of the record."""
         now_ms = self.clock.now_ms()
         self.acts.do(person_id, act, pass_id, lambda c: people.end_pass(c, pass_id, person_id, now_ms))
         self.live.end(pass_id)
 
     def touch(self, person: people.Person) -> None:
-        """Note that somebody's session or token is in use, now and then, without waiting for it."""
+        """Record that a session or token is used, now and then, without waiting for it."""
         now_ms = self.clock.now_ms()
         if person.used_ms is not None and abs(now_ms - person.used_ms) < TOUCH_EVERY_MS:
             return
-        # A store that is busy or in trouble is told to those who write.
+        # Errors of the store are reported to requests that write.
         with contextlib.suppress(StoreError):
             self.records.writer.submit(lambda c: people.touch(c, person.pass_id, now_ms))
 

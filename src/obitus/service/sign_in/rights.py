@@ -1,6 +1,5 @@
-"""What each route asks of whoever calls it: to read, to decide about issues, to administer, or to be oneself.
-
-Routes that are not named here are for those who administer, unless they only read.
+"""The right that each route needs: to read, to decide about issues, to administer, or one's own. Routes that are not
+named here need the right to administer, unless they only read.
 """
 
 from __future__ import annotations
@@ -24,7 +23,7 @@ WORDS: Final[dict[Scope, str]] = {
 
 _READING: Final = ("GET", "HEAD")
 _ADMINISTERS_READING: Final = re.compile(r"/api/(?:acts(?:/|$)|people/invitations$)")
-# What is one's own: whatever the role, but not with a token that may not do everything.
+# One's own things: for any role, but not with a token of limited scope.
 _OWN: Final = re.compile(r"/api/me/")
 _DECIDES: Final = re.compile(
     r"/api/(?:issues/|decisions(?:/|$)|quiet/|deploys$|check-lists(?:/|$)|regroupings/[^/]+/undo|saved(?:/|$)|boards(?:/|$)"
@@ -33,9 +32,9 @@ _DECIDES: Final = re.compile(
 
 
 def need_of(method: str, path: str) -> Need:
-    """Return what a request needs; the path may be one with names in braces."""
+    """Return the right that a request needs; the path may have parameters in braces."""
     if path == "/api/sign-out":
-        # Whoever is let in may leave.
+        # Everybody may sign out.
         return "read"
     if method in _READING:
         return "administer" if _ADMINISTERS_READING.match(path) else "read"
@@ -45,7 +44,7 @@ def need_of(method: str, path: str) -> Need:
 
 
 def say_needs(app: FastAPI) -> None:
-    """Let the description of the API say, at each route that is not for everybody, what it needs: ``x-needs``."""
+    """Add the needed right to each route of the API's description: ``x-needs``."""
     describe = app.openapi
 
     def with_needs() -> dict[str, Any]:
@@ -63,6 +62,6 @@ _SUBJECT: Final = re.compile(r"/api/(issues|quiet|regroupings|apps)/([^/]+)")
 
 
 def subject_of(path: str) -> tuple[str, str] | None:
-    """Return the kind and the number or name of what a request changes, where it is something of one app."""
+    """Return the kind and the number or name of the object that a request changes, where it belongs to one app."""
     found = _SUBJECT.match(path)
     return None if found is None else (found[1], found[2])
