@@ -1,10 +1,10 @@
 import { cut, type Attributes } from './state';
 
-/** Return what a framework says of a failure beside the error, as attributes; never a component's own data. */
+/** Return a framework's further facts about an error, as attributes; never a component's own data. */
 export function ofBoundary(more: unknown, where: unknown): Attributes {
 	if (!more || typeof more !== 'object') return typeof where === 'string' ? { 'component.part': cut(where, 200) } : {};
 	if (typeof where === 'string') {
-		// A component of Vue; its other properties are what it shows.
+		// A component of Vue; its other properties are its data.
 		const options = (more as { $options?: { name?: string; __name?: string } }).$options;
 		const name = options?.name ?? options?.__name;
 		return { ...(name ? { 'component.name': cut(name, 200) } : {}), 'component.part': cut(where, 200) };

@@ -1,4 +1,4 @@
-/** From whatever was thrown to a report. The stack goes as text: the service reads it. */
+/** From a thrown value to a report. The stack is sent as text: the service parses it. */
 
 import { context, ofRun } from './runs';
 import { put } from './sending';
@@ -27,7 +27,7 @@ export function forgetFailures(): void {
 	count = 0;
 }
 
-/** Report what was thrown; return the id of the report, '' where it is not reported. */
+/** Report a thrown value; return the id of the report, '' where it is not reported. */
 export function record(thrown: unknown, more: { handled?: boolean; by: string; attributes?: Attributes; at?: string }): string {
 	return (
 		quietly(() => {
@@ -62,7 +62,7 @@ function drawn(): Record<string, unknown> {
 	return found.length ? { sketches: found } : {};
 }
 
-/** Return the ids of the builds that the stacks name, which what was built says of itself (ECMA-426, debug id): see vite-plugin.js. */
+/** Return the debug ids (ECMA-426) of the built files in the stacks: see vite-plugin.js. */
 function builtOf(links: Link[]): Record<string, unknown> {
 	const known = (globalThis as { obitusBuilt?: Map<string, string> }).obitusBuilt;
 	if (!known) return {};
@@ -70,7 +70,7 @@ function builtOf(links: Link[]): Record<string, unknown> {
 	return named.length ? { debug_ids: Object.fromEntries(named.slice(0, MOST_IDS)) } : {};
 }
 
-/** Met twice, as by a boundary that throws it on, it is one failure. */
+/** Reported twice, for example by a boundary that rethrows it, it is one failure. */
 function isKnown(thrown: unknown): boolean {
 	if (typeof thrown !== 'object' || thrown === null) return false;
 	if (seen.has(thrown)) return true;
@@ -78,7 +78,7 @@ function isKnown(thrown: unknown): boolean {
 	return false;
 }
 
-/** A page that throws a thousand times a second says it thirty times a minute. */
+/** A page that throws a thousand times a second reports thirty failures a minute. */
 function isTooMuch(): boolean {
 	if (Date.now() - sinceMs > 60_000) {
 		sinceMs = Date.now();
@@ -123,7 +123,7 @@ function link(value: unknown, at?: string): Link {
 	};
 }
 
-/** Leave out where the page's requests and moves run through this script: that is no code of the page. */
+/** Leave out frames of this script's wrappers of requests and navigation. */
 function withoutOurs(stack: string): string {
 	const { script } = page;
 	return script && stack.includes(script)
@@ -134,7 +134,7 @@ function withoutOurs(stack: string): string {
 		: stack;
 }
 
-/** What a getter throws is not passed on. */
+/** Exceptions of getters are swallowed. */
 function read(value: unknown, name: string): unknown {
 	try {
 		return (value as Record<string, unknown> | null | undefined)?.[name];

@@ -1,4 +1,4 @@
-/** The client for pages. Nothing is collected or kept before `watch`; `stop` switches it off and forgets. */
+/** The client for pages. Nothing is collected or stored before `watch`; `stop` switches it off and drops everything. */
 
 import { ofBoundary } from './boundaries';
 import { forgetFailures, record as report } from './failures';
@@ -13,7 +13,7 @@ import { watchPage } from './watching';
 
 export type { Attributes, Settings, Severity };
 
-/** Report what goes wrong in this page from now on. Called again it changes nothing. */
+/** Report failures in this page from now on. Called again it changes nothing. */
 export function watch(settings: Partial<Settings> & { key: string }): void {
 	quietly(() => {
 		if (page.settings || !settings.key) return;
@@ -29,14 +29,14 @@ export function watch(settings: Partial<Settings> & { key: string }): void {
 	});
 }
 
-/** Report something that was caught; return the id of the report, '' where there is none. */
+/** Report a caught error; return the id of the report, '' where there is none. */
 export function record(error: unknown, attributes?: Attributes): string {
 	return report(error, { handled: true, by: 'record', attributes });
 }
 
 /**
- * Report what an error boundary of a framework caught: nobody handled it. Give it to the framework as it is; what else a framework
- * hands over is read as what it is: Svelte `<svelte:boundary onerror={caught}>`, React `createRoot(root, { onCaughtError: caught,
+ * Report an error caught by an error boundary, as unhandled. Pass this function to the framework; the framework's other
+ * arguments are recognised: Svelte `<svelte:boundary onerror={caught}>`, React `createRoot(root, { onCaughtError: caught,
  * onUncaughtError: caught })`, Vue `app.config.errorHandler = caught`.
  */
 export function caught(error: unknown, more?: unknown, where?: unknown): string {
@@ -64,17 +64,17 @@ export function say(message: string, severity: Severity = 'INFO', attributes: At
 	});
 }
 
-/** Add a step to what leads to a failure. */
+/** Add a step. */
 export function mark(message: string, attributes?: Attributes): void {
 	quietly(() => step('mark', message, 'INFO', attributes));
 }
 
-/** Add attributes to all that this page reports, such as `user.id`. */
+/** Add attributes to all reports of this page, such as `user.id`. */
 export function attach(attributes: Attributes): void {
 	quietly(() => Object.assign(page.attributes, attributes));
 }
 
-/** Do something as a run of its own, in place of the page view; what it throws is reported, and thrown on. */
+/** Call a function as a run of its own, in place of the page view; its error is reported and rethrown. */
 export async function run<T>(name: string, act: () => T | Promise<T>): Promise<T> {
 	const around = page.run;
 	const own = quietly(() => (page.settings ? begin('', cut(name, 200)) : undefined));
@@ -91,10 +91,10 @@ export async function run<T>(name: string, act: () => T | Promise<T>): Promise<T
 	}
 }
 
-/** Send now what waits; return once the service has answered, or nobody did. */
+/** Send waiting reports now; resolves once the service has answered, or does not answer. */
 export { flush };
 
-/** Report nothing more, put back what was put in the page's place, and forget what waits. */
+/** Stop reporting, restore replaced functions, and drop waiting reports. */
 export function stop(): void {
 	quietly(() => {
 		putBack();
@@ -106,7 +106,7 @@ export function stop(): void {
 	});
 }
 
-/** The page goes away for good, where it says so itself. */
+/** The page is unloaded. */
 export { leave };
 
 const script = typeof document === 'undefined' ? null : (document.currentScript as HTMLScriptElement | null);

@@ -1,14 +1,14 @@
-/** What parts of a page are called, without anything that a person typed or a team marked as hidden. */
+/** Names of elements, without anything that a person typed or a team marked as hidden. */
 
 const HIDDEN = '[data-obitus-hide]';
-/** What holds what was typed, and what is no text that anybody reads. */
+/** Elements with typed content, and elements without visible text. */
 const NOT_TEXT = `textarea,select,input,script,style,template,[contenteditable]:not([contenteditable="false"]),${HIDDEN}`;
 const MOST_NODES = 300;
 
 export const isMarked = (element: Element): boolean => element.matches(HIDDEN);
 export const isTypedIn = (element: Element): boolean => (element as HTMLElement).isContentEditable === true;
 
-/** Return the text that is read in a part of a page, no longer than `most`. */
+/** Return the visible text of an element, no longer than `most`. */
 export function textOf(element: Element | null | undefined, most: number): string {
 	if (!element) return '';
 	let text = '';
@@ -22,12 +22,13 @@ export function textOf(element: Element | null | undefined, most: number): strin
 	return text.trim().replace(/\s+/g, ' ').slice(0, most);
 }
 
-/** Return the label of a field. The browser's own list of labels looks at the whole page: it is asked only where a label may stand elsewhere. */
+/** Return the label of a field. The browser's own list of labels searches the whole page: it is used only where a
+label may be elsewhere. */
 function labelOf(field: HTMLInputElement): Element | null | undefined {
 	return field.closest('label') ?? (field.id ? field.labels?.[0] : undefined);
 }
 
-/** Return the name that a part of a page is known by: what it is labelled with, else what is read in it. */
+/** Return the name of an element: its label, else its text. */
 export function nameOf(element: Element, isField: boolean, most: number): string {
 	const field = element as HTMLInputElement;
 	const root = element.getRootNode() as Document | ShadowRoot;

@@ -1,4 +1,4 @@
-/** What could not be sent, kept in the browser (IndexedDB) until it can be: bounded, the oldest given up first. */
+/** Unsent reports, kept in the browser (IndexedDB) until they can be sent: bounded, the oldest dropped first. */
 
 import { promised, quietly } from './state';
 
@@ -6,7 +6,7 @@ const NAME = 'obitus';
 const WAITING = 'waiting';
 const MOST = 60;
 
-/** A report as it is sent, by its id; its size in bytes, once somebody asked. */
+/** A report in the form that is sent, by its id; its size in bytes, computed on demand. */
 export type Line = [id: string, text: string, size?: number];
 
 function opened(): Promise<IDBDatabase> {
@@ -18,7 +18,7 @@ function opened(): Promise<IDBDatabase> {
 	});
 }
 
-/** Do something with what is kept; undefined where the browser does not let a page keep anything, or has no room. */
+/** Use the database; undefined where the browser does not allow it, or has no room. */
 async function within<T>(act: (store: IDBObjectStore, done: (found: T) => void) => void): Promise<T | undefined> {
 	try {
 		const database = await opened();

@@ -1,8 +1,8 @@
-/** What is put in the place of the page's own, and put back. */
+/** Replacing the page's functions, and restoring them. */
 
 const undo: (() => void)[] = [];
 
-/** Put something in the place of a method; where the page froze it, it stays as it is. */
+/** Replace a method, unless the page froze it. */
 export function patch(owner: object, name: string, make: (before: (...given: never[]) => unknown) => unknown): void {
 	try {
 		const holder = owner as Record<string, unknown>;
@@ -12,7 +12,7 @@ export function patch(owner: object, name: string, make: (before: (...given: nev
 		const after = make(before);
 		holder[name] = after;
 		undo.push(() => {
-			// Where somebody put theirs on top since, it stays: ours in the middle only hands on.
+			// A later replacement on top stays: ours then only passes calls on.
 			if (holder[name] !== after) return;
 			if (own) Object.defineProperty(owner, name, own);
 			else delete holder[name];

@@ -13,7 +13,7 @@ interface Call {
 	startedMs: number;
 }
 
-/** Most addresses of a page's own service: there is nothing to resolve in them. */
+/** Absolute paths, like most addresses of a page's own service, need no resolving. */
 const PLAIN = /^\/(?!\/)[\w~/-]*(?![^?#])/;
 
 function begin(method: string, address: string): Call | undefined {
@@ -38,7 +38,7 @@ function ended(call: Call, status: number, why = ''): void {
 	const severity: Severity = !status || status >= 500 ? 'ERROR' : status >= 400 ? 'WARN' : 'INFO';
 	if (page.run && status >= 400) {
 		if (page.run.outcome === 'ok') page.run.outcome = 'refused';
-		// As it was before the page says what it was told.
+		// Before the page's own handlers show the answer.
 		const seen = sketches(STEP_MS);
 		if (seen.length) page.run.sketches = seen;
 	}
@@ -57,7 +57,8 @@ function ended(call: Call, status: number, why = ''): void {
 	);
 }
 
-/** Return the headers of a request with the trace in them, where they do not have one. Plain ones stay plain: that is what costs least. */
+/** Return the headers of a request with the trace in them, where they do not have one. Plain objects stay plain
+objects, which is cheapest. */
 function withParent(given: RequestInfo | URL, own: HeadersInit | undefined, parent: string): HeadersInit {
 	if (!(given instanceof Request) && (!own || Object.getPrototypeOf(own) === Object.prototype)) {
 		const named = own as Record<string, string> | undefined;
@@ -91,7 +92,7 @@ export function watchRequests(): void {
 					request = [given, { ...options, headers: withParent(given, options?.headers, parent) }];
 				});
 				const answer = Reflect.apply(before, this, request) as Promise<Response>;
-				// In place of the page's own promise: beside it, a failure that nobody handles would count as handled.
+				// Replaces the page's promise: on a second promise an unhandled failure would count as handled.
 				return (
 					quietly(() =>
 						answer.then(

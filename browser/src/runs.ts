@@ -4,10 +4,10 @@ import { put } from './sending';
 import { cut, hex, newId, now, page, type Run } from './state';
 
 const BELOW_MS = [1, 2, 5, 10, 25, 50, 100, 250, 500, 1000, 2500, 5000, 10_000, 30_000, 120_000];
-/** Parts of a path that hold a digit are values, as the service takes them; `v2` is none. */
+/** Parts of a path with a digit are values, as in the service, except `v2`. */
 const VALUE = /^(?!v\d{1,2}$)(?:\d|(?=.*\d)[\w.~@:+-]{2,}|[0-9a-f-]{8,}|[\w-]{24,}|.*%.*)$/i;
 
-/** Return what a view of a page is a view of: parts of its path that are values are left out. */
+/** Return the entry point of a page view: its path without values. */
 export function entryPoint(path: string): string {
 	const parts = path.split('/').map((part) => (VALUE.test(part) ? '{id}' : part));
 	return cut(`page ${parts.join('/') || '/'}`, 200);
@@ -29,7 +29,7 @@ export function begin(path = location.pathname, name = entryPoint(path)): Run {
 	return (page.run = run);
 }
 
-/** Attributes of everything that a page reports. */
+/** Attributes of all reports of a page. */
 export function context(): Record<string, unknown> {
 	return {
 		...page.attributes,
@@ -61,7 +61,7 @@ function part(run: Run, ended = false): Record<string, unknown> {
 	};
 }
 
-/** End the run that goes on: it is counted, and told whole where something went wrong, or now and then to compare with. */
+/** End the current run: it is counted, and sent whole where it failed or was refused, or now and then for comparison. */
 export function end(): void {
 	const run = page.run;
 	page.run = undefined;

@@ -1,27 +1,27 @@
-/** Sending: batches, pauses that grow, and what goes out as the page goes away. Nothing here ever waits for the network. */
+/** Sending: batches, growing pauses, and the last reports when the page is unloaded. Nothing here blocks on the network. */
 
 import { drop, forgetKept, keep, kept, type Line } from './offline';
 import { newId, now, page, quietly } from './state';
 
 const MOST_WAITING = 100;
-/** What a browser sends for a page that goes away is 64 KiB at most (Fetch standard, keepalive). */
+/** Browsers send at most 64 KiB for an unloading page (Fetch standard, keepalive). */
 const MOST_BYTES = 60_000;
 const SOON_MS = 500;
 const LONGEST_MS = 60_000;
 
 let waiting: Line[] = [];
-/** Ids of those that are kept in the browser too. */
+/** Ids of reports that are stored in the browser too. */
 let stored = new Set<string>();
 let timer = 0;
 let tries = 0;
 let going: Promise<void> | undefined;
 let lost = 0;
-/** Which `watch` this is: what comes back after `stop` is of another one. */
+/** Number of the `watch`: callbacks after `stop` belong to an earlier one. */
 let turn = 0;
 
 const sizeOf = (line: Line): number => (line[2] ??= new TextEncoder().encode(line[1]).length);
 
-/** Return a report as a line that can be sent: sketches are left out where it is too long, the oldest first, then steps. */
+/** Return a report as a line: where it is too long, without its older sketches, then without its older steps. */
 function lineOf(report: Record<string, unknown>): Line {
 	const made = (): Line => [report.id as string, JSON.stringify(report)];
 	let line = made();
@@ -47,7 +47,7 @@ function soon(): void {
 	timer ||= setTimeout(send, SOON_MS) as unknown as number;
 }
 
-/** Take up what an earlier view of a page could not send. */
+/** Load reports that an earlier view of the page could not send. */
 export async function takeUp(): Promise<void> {
 	const mine = ++turn;
 	const found = await kept();
@@ -58,7 +58,7 @@ export async function takeUp(): Promise<void> {
 	soon();
 }
 
-/** The network is there again: no pause any more. */
+/** The network is available again: end the pause. */
 export function again(): void {
 	clearTimeout(timer);
 	timer = tries = 0;
@@ -88,14 +88,14 @@ function take(): Line[] {
 
 const bodyOf = (batch: Line[]): string => batch.map(([, text]) => text).join('\n');
 
-/** Keep in the browser what waits and is not kept yet. */
+/** Store waiting reports in the browser that are not stored yet. */
 function keepWaiting(): void {
 	const fresh = waiting.filter(([id]) => !stored.has(id));
 	fresh.forEach(([id]) => stored.add(id));
 	void keep(fresh);
 }
 
-/** Send what waits; return once the service has answered all of it, or nobody did. */
+/** Send waiting reports; resolves once the service has answered all of them, or does not answer. */
 export async function flush(): Promise<void> {
 	do await (going ?? send());
 	while (waiting.length && page.settings && !tries);
@@ -120,7 +120,7 @@ async function sendBatch(): Promise<void> {
 	const mine = turn;
 	let pause = 0;
 	try {
-		// Asked for through what the page may have put in its place, but never told of: see requests.ts.
+		// Uses the page's own `fetch`, which may be replaced, without reporting it: see requests.ts.
 		const answer = await quietly(() => fetch(address(), { method: 'POST', body: bodyOf(batch), credentials: 'omit' }));
 		if (!answer) throw new Error();
 		if (answer.status === 429 || answer.status >= 500) pause = Number(answer.headers.get('retry-after')) * 1000 || 1;
@@ -131,7 +131,7 @@ async function sendBatch(): Promise<void> {
 	tries = pause ? tries + 1 : 0;
 	if (pause) keepWaiting();
 	else {
-		// Taken, or refused for good: sent again it would be refused again.
+		// Stored, or refused for good: sent again it would be refused again.
 		const gone = new Set(batch.map(([id]) => id));
 		waiting = waiting.filter(([id]) => !gone.has(id));
 		void drop([...gone].filter((id) => stored.delete(id)));
@@ -143,10 +143,11 @@ async function sendBatch(): Promise<void> {
 	}
 }
 
-/** The page goes away, perhaps for good: hand over what waits, and keep what nobody may get. Sent twice it is stored once. */
+/** The page is hidden, perhaps for good: send waiting reports, and store those that may not arrive. Sent twice they
+are stored once. */
 export function leave(): void {
 	if (!page.settings) return;
-	// Without a network the browser takes what it then throws away.
+	// Without a network the browser accepts reports and drops them.
 	const isUnsure = navigator.onLine === false || tries > 0;
 	if (isUnsure) keepWaiting();
 	const all = waiting;

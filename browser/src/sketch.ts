@@ -1,11 +1,11 @@
 import { isMarked, isTypedIn, nameOf } from './names';
 
-/** A sketch of what the person sees: boxes with role, name and state, as the accessibility tree has them. Never what was typed, nor what is marked. */
+/** A sketch of the visible page: boxes with role, name and state, as in the accessibility tree. Never typed or hidden content. */
 
 export interface Box {
 	role: string;
 	name?: string;
-	/** The field's name in its form, by which what was sent can be held beside it. */
+	/** The field's name in its form, for comparing it with the request. */
 	field?: string;
 	state?: string[];
 	at: [number, number, number, number];
@@ -16,7 +16,7 @@ export interface Sketch {
 	title: string;
 	size: [number, number];
 	boxes: Box[];
-	/** Whether more was there than is in it. */
+	/** Whether it is incomplete. */
 	cut?: boolean;
 }
 
@@ -79,7 +79,7 @@ const ALSO = new Set([
 	'progressbar'
 ]);
 const PARTS = 'p,li,td,button,input,select,textarea,a,h1,h2,h3,[data-obitus-hide]';
-/** What is read in these is read in their parts. */
+/** The text of these is that of their parts. */
 const HOLD_OTHERS = new Set(['navigation', 'table', 'dialog', 'alertdialog']);
 const HAVE_TEXT = new Set(['paragraph', 'listitem', 'label', 'cell', 'alert', 'status']);
 
@@ -107,7 +107,7 @@ function stateOf(element: Element, role: string): string[] {
 	return found;
 }
 
-/** Draw what is on the screen now; stops in the middle where that takes longer than it may, and says so. */
+/** Make a sketch of the screen; it stops at the time limit, and marks the sketch as incomplete. */
 export function draw(mostMs: number): [Sketch, length: number] {
 	const sketch: Sketch = {
 		time: new Date().toISOString(),
@@ -135,7 +135,7 @@ function look(root: Document | ShadowRoot, sketch: Sketch, state: { looked: numb
 		const isTyped = !isHidden && isTypedIn(node);
 		add(node, isHidden ? 'hidden' : isTyped ? 'textbox' : roleOf(node), sketch);
 		if (!isHidden && node.shadowRoot) look(node.shadowRoot, sketch, state);
-		// Into what is hidden, and what is typed in, nobody looks.
+		// Hidden elements, and the content of fields, are not read.
 		node = (
 			isHidden || isTyped || node.localName === 'svg' || node.localName === 'head' ? past(walker, root) : walker.nextNode()
 		) as Element | null;
@@ -148,7 +148,7 @@ function add(element: Element, role: string, sketch: Sketch): void {
 	const isSeen = box.width > 1 && box.height > 1 && box.bottom > 0 && box.right > 0 && box.top < innerHeight && box.left < innerWidth;
 	if (!isSeen || (element.checkVisibility && !element.checkVisibility())) return;
 	const name = role === 'hidden' ? '' : HOLD_OTHERS.has(role) ? labelOf(element) : nameOf(element, FIELDS.has(role), MOST_NAME);
-	// What has parts of its own is drawn by them.
+	// Elements with parts are drawn by their parts.
 	if (HAVE_TEXT.has(role) && (!name || (role !== 'label' && element.querySelector(PARTS)))) return;
 	sketch.boxes.push(boxOf(element, role, name, box));
 }

@@ -1,17 +1,17 @@
-/** When a sketch is drawn: after what the person did, and when something went wrong. What draws is loaded when it is needed first. */
+/** Making sketches: after steps of the person, and at failures. The code for it is loaded at the first use. */
 
 import type { Sketch } from './sketch';
 import { page, quietly } from './state';
 
 const KEPT_MS = 30_000;
 const MOST_KEPT = 6;
-/** Of all sketches of a report. */
+/** Most bytes of all sketches of a report. */
 const MOST_LENGTH = 40_000;
 const NOT_SOONER_MS = 1000;
-/** Time of the main thread that a sketch after a step may take, and one of a failure. */
+/** Time limit on the main thread for a sketch after a step, and for one of a failure. */
 export const STEP_MS = 1.5;
 const FAILURE_MS = 8;
-/** Drawing takes this share of the page's time at most, and so much at once. */
+/** Largest share of the page's time for sketches, and its burst. */
 const SHARE = 0.0005;
 const MOST_SAVED_MS = 20;
 
@@ -37,7 +37,7 @@ function load(): Promise<void> | undefined {
 	return loading;
 }
 
-/** The person did something: draw what the page looks like now, when it has time for that. */
+/** After a step of the person: make a sketch when the page is idle. */
 export function afterStep(): void {
 	if (!page.settings?.sketches || Date.now() - lastMs < NOT_SOONER_MS) return;
 	lastMs = Date.now();
@@ -45,7 +45,7 @@ export function afterStep(): void {
 	void load()?.then(() => idle(() => void (page.run && drawNow(STEP_MS))));
 }
 
-/** Draw, where drawing took less than its share of the page's time so far: a page where much goes wrong is not slowed down by that. */
+/** Make a sketch, within the share of the page's time: many failures do not slow the page down. */
 function drawNow(mostMs: number): void {
 	const began = performance.now();
 	const due = Math.min(MOST_SAVED_MS, savedMs + (began - countedMs) * SHARE);
@@ -55,14 +55,14 @@ function drawNow(mostMs: number): void {
 	savedMs = due - (countedMs - began);
 }
 
-/** Keep a sketch; of those before it as many as a report has room for. */
+/** Store a sketch, and drop older ones beyond the room of a report. */
 function keep([sketch, length]: [Sketch, number]): void {
 	kept.push([Date.now(), sketch, length]);
 	kept = kept.filter(([at]) => Date.now() - at < KEPT_MS).slice(-MOST_KEPT);
 	while (kept.length > 1 && kept.reduce((sum, one) => sum + one[2], 0) > MOST_LENGTH) kept.shift();
 }
 
-/** Return the sketches of the last half minute, with one of now where there is time for it; none where nothing draws yet. */
+/** Return the sketches of the last half minute, with one of now where there is time; none before the code is loaded. */
 export function sketches(mostMs = FAILURE_MS): Sketch[] {
 	if (!page.settings?.sketches) return [];
 	void load();

@@ -1,4 +1,4 @@
-/** What one page holds: settings, what waits to be sent, the run that goes on, the steps that led here. */
+/** The state of one page: settings, waiting reports, the current run, the steps so far. */
 
 export type Value = string | number | boolean;
 export type Attributes = Record<string, Value>;
@@ -11,9 +11,9 @@ export interface Settings {
 	/** The key for pages, which starts with opage_. */
 	key: string;
 	release?: string;
-	/** Hosts beside the page's own that get the trace of a request (`traceparent`). */
+	/** Further hosts whose requests get `traceparent`. */
 	traces?: string[];
-	/** Whether sketches of the page go with what went wrong. */
+	/** Whether sketches of the page are sent with failures. */
 	sketches?: boolean;
 }
 
@@ -36,7 +36,7 @@ export interface Run {
 	attributes: Attributes;
 	trail: Step[];
 	leftOut: number;
-	/** What the page looked like when a request was refused. */
+	/** The sketch of the page when a request was refused. */
 	sketches?: unknown[];
 }
 
@@ -49,12 +49,12 @@ export const page: {
 	inside: boolean;
 	/** The address of this script, where it is one of its own. */
 	script?: string;
-	/** The page's own, once somebody asked: the browser works it out each time. */
+	/** The page's own, cached: the browser computes it each time. */
 	origin?: string;
 	attributes: Attributes;
 } = { inside: false, attributes: {} };
 
-/** Do something of ours, so that nothing of it reaches the page; while it lasts, what it calls is not reported. */
+/** Call code of the client, so that no exception reaches the page and its own calls are not reported. */
 export function quietly<T>(act: () => T): T | undefined {
 	const was = page.inside;
 	page.inside = true;
@@ -67,7 +67,7 @@ export function quietly<T>(act: () => T): T | undefined {
 	}
 }
 
-/** The page may put its own in the place of `Promise`. */
+/** The page may replace `Promise`. */
 const Promised = Promise;
 
 export const promised = <T>(act: (done: (found: T) => void, failed: (why?: unknown) => void) => void): Promise<T> =>
@@ -87,7 +87,7 @@ export function cut(text: unknown, most = LONGEST): string {
 
 let pool = '';
 
-/** Return random digits, taken from many that were made at once: asking for a few each time costs more than all the rest of a step. */
+/** Return random digits from a pool: generating a few each time costs more than the rest of a step. */
 export function hex(bytes: number): string {
 	if (pool.length < bytes * 2) for (const one of crypto.getRandomValues(new Uint8Array(512))) pool += (one + 256).toString(16).slice(1);
 	const taken = pool.slice(0, bytes * 2);
@@ -102,7 +102,7 @@ export function newId(ms = Date.now()): string {
 	return `${time.slice(0, 8)}-${time.slice(8)}-7${rest.slice(1, 4)}-${'89ab'[parseInt(rest[4], 16) & 3]}${rest.slice(5, 8)}-${rest.slice(8)}`;
 }
 
-/** Add a step to what leads to the next failure. */
+/** Add a step. */
 export function step(kind: StepKind, message: string, severity: Severity = 'INFO', attributes?: Attributes): void {
 	const run = page.run;
 	if (!run) return;

@@ -1,8 +1,9 @@
 /**
- * How a page felt, as numbers of its run: when it answered, painted, was there, how far it jumped, how long it took to react.
+ * Web vitals of a run: first byte, first and largest paint, layout shifts, interaction delay.
  *
- * Sources: W3C Navigation Timing, Paint Timing, Largest Contentful Paint, Layout Instability, Event Timing. A jump counts by the worst window of
- * shifts (at most a second apart, five seconds in all); a reaction by the longest, one in fifty left out.
+ * Sources: W3C Navigation Timing, Paint Timing, Largest Contentful Paint, Layout Instability, Event Timing. Layout
+ shifts count by the worst window of
+ * shifts (at most a second apart, five seconds in all); the interaction delay is the longest, without one in fifty.
  */
 
 import { later } from './patches';
@@ -34,7 +35,7 @@ function say(name: string, value: number): void {
 	if (view) view.attributes[`browser.web_vital.${name}`] = Math.round(value * 10_000) / 10_000;
 }
 
-/** A view of the page begins: what is counted by view starts again. */
+/** A view of the page begins: reset the values of the view. */
 export function beginView(): void {
 	view = begin();
 	window_.sum = window_.firstMs = window_.lastMs = reactions = 0;
@@ -78,7 +79,7 @@ function observe<T extends PerformanceEntry>(type: string, act: (entry: T) => vo
 
 export function watchVitals(): void {
 	const first = view;
-	// What is said of the load of a page belongs to its first view.
+	// Values of loading the page belong to its first view.
 	const ofLoad = (name: string, value: number): void => {
 		if (view === first && value > 0) say(name, value);
 	};

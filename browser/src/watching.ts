@@ -1,4 +1,4 @@
-/** What the page and its person do: errors, moves, clicks, fields, the console. Of what is typed, never the value. */
+/** Steps of the page and the person: errors, navigation, clicks, fields, the console. Never the value of a field. */
 
 import { record } from './failures';
 import { nameOf } from './names';
@@ -19,7 +19,7 @@ export function watchPage(): void {
 	on(window, 'error', (event: ErrorEvent) => {
 		if (event.error !== undefined || event.message) {
 			if (isOfWorker(event)) return;
-			// A script of another origin that is not let in says nothing but this.
+			// For a script of another origin without CORS there is only this message.
 			if (!event.error && !event.filename) return step('log', `a script of another origin failed: ${event.message}`, 'ERROR');
 			const at = event.filename ? `    at ${event.filename}:${event.lineno}:${event.colno}` : undefined;
 			record(event.error === undefined ? event.message : event.error, {
@@ -58,13 +58,13 @@ export function watchPage(): void {
 	watchVitals();
 }
 
-/** A form is known by its label, or what the page calls it: what is read in it are its fields. */
+/** A form's name is its label or its title: its text is that of its fields. */
 function formName(form: Element): string {
 	const name = ['aria-label', 'name', 'id'].map((one) => form.getAttribute(one)).find(Boolean);
 	return name ? `form “${cut(name, 80)}”` : 'form';
 }
 
-/** Return the role and the name that a person knows a part of the page by. */
+/** Return role and name of an element. */
 export function named(element: Element): string {
 	const { localName } = element;
 	const role =
@@ -72,7 +72,7 @@ export function named(element: Element): string {
 	return `${role} “${nameOf(element, element.matches(FIELD), 80)}”`;
 }
 
-/** Return whether a field is filled, how long what is in it is, and whether it is valid; never its content. */
+/** Return whether a field is filled, the length of its content, and whether it is valid; never the content. */
 export function fieldState(field: HTMLInputElement): string {
 	if (field.type === 'checkbox' || field.type === 'radio') return field.checked ? 'checked' : 'not checked';
 	const length = (field.value ?? '').length;

@@ -1,4 +1,5 @@
-/** Workers of the page: what fails in them says so to whoever made them. Of the error itself the browser hands on text, file and line alone. */
+/** Workers of the page: failures in them are reported to the page that made them. Browsers pass on only text, file
+and line of the error. */
 
 import { record } from './failures';
 import { patch } from './patches';

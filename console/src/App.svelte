@@ -14,10 +14,10 @@
 	import CodesFirst from './pages/CodesFirst.svelte';
 	import SignIn from './pages/SignIn.svelte';
 
-	/** A board on a wall screen stands alone, over the whole width. */
+	/** A board on a wall screen is shown alone, over the whole width. */
 	const alone = $derived(place.path.startsWith('/now/boards/') && place.params.get('alone') === '1');
 	const shown = $derived(pageAt(place.path));
-	/** A link in a message is followed by whoever has it, signed in or not. */
+	/** Links in messages need no sign-in. */
 	const isLink = $derived(place.path === '/alerts/link');
 	let content = $state<HTMLElement>();
 	let before = place.path;

@@ -6,7 +6,7 @@ import { pageAt } from './lib/pages';
 import { place } from './lib/place.svelte';
 
 desk.restore();
-// The page's code comes while it is asked who is signed in. Where it does not come, the page says so.
+// The page's code is loaded while the session is checked. Where that fails, the page says so.
 pageAt(place.path)
 	.page.load()
 	.catch(() => undefined);

@@ -64,7 +64,7 @@ def test_thresholds_by_logger_name(running: Running) -> None:
 
 
 @pytest.mark.parametrize(
-    "settings", [{"logs": "LOUD"}, {"breadcrumbs": "=INFO"}, {"without": ["all"]}, {"hide": ["nothing"]}]
+    "settings", [{"logs": "LOUD"}, {"breadcrumbs": "=INFO"}, {"leave_out": ["all"]}, {"hide": ["nothing"]}]
 )
 def test_settings_that_cannot_be_understood(caplog: pytest.LogCaptureFixture, settings: dict[str, Any]) -> None:
     """Nothing is reported then (what was to be hidden is not known), and the log says what to write."""

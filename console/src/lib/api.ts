@@ -2,7 +2,7 @@ import createClient from 'openapi-fetch';
 import type { Readable } from 'openapi-typescript-helpers';
 import type { components, paths } from '../api/schema';
 
-/** A model of the API, as answers hold it. */
+/** A model of the API's answers. */
 export type Said<Name extends keyof components['schemas']> = Readable<components['schemas'][Name]>;
 
 export type Issue = Said<'IssueAnswer'>;
@@ -64,13 +64,13 @@ export type State = IssueRow['state'];
 
 export const api = createClient<paths>({ baseUrl: '' });
 
-/** What the service answered instead of what was asked for. */
+/** A problem that the service answered. */
 export class Trouble extends Error {
 	constructor(
 		message: string,
 		readonly slug: string,
 		readonly status: number,
-		/** Of a question that is none: where it stops to be one, from 1. */
+		/** For an invalid question: the position of the error, from 1. */
 		readonly position?: number
 	) {
 		super(message);
@@ -83,7 +83,7 @@ export interface Answer<T> {
 	response: Response;
 }
 
-/** Return the answer's data, or throw what the service said is wrong, in its words. */
+/** Return the answer's data, or throw the service's problem, in its words. */
 export async function asked<T>(request: Promise<Answer<T>>): Promise<T> {
 	let answer: Answer<T>;
 	try {
@@ -95,7 +95,7 @@ export async function asked<T>(request: Promise<Answer<T>>): Promise<T> {
 	throw troubleIn(answer.error, answer.response.status);
 }
 
-/** What the service said is wrong (RFC 9457), in its words. */
+/** The service's problem (RFC 9457), in its words. */
 export function troubleIn(problem: unknown, status: number): Trouble {
 	const { detail, slug, position } = (problem ?? {}) as { detail?: string; slug?: string; position?: number };
 	return new Trouble(detail ?? `The service answered with status ${status}.`, slug ?? 'fault', status, position);

@@ -1,20 +1,20 @@
-/** Questions as texts: a term more, and what is being written where the caret stands. The service reads them (docs/questions.md). */
+/** Questions as texts: adding terms, and the part at the caret. The service parses them (docs/questions.md). */
 
 const NAME = /^[A-Za-z_@][\w.\-@/]*$/;
 const VALUE = /^[^\s()"=<>~][^\s()"]*$/;
 const WORDS = new Set(['or', 'OR', 'and', 'AND', 'not', 'NOT']);
 
-/** Text in quotes, so that it is read as it stands. */
+/** A text in quotes, so that it is read literally. */
 export function quoted(text: string): string {
 	return `"${text.replaceAll('\\', '\\\\').replaceAll('"', '\\"')}"`;
 }
 
-/** A value as text, as the service compares it: lists and objects as JSON. */
+/** A value as text, in the service's form: lists and objects as JSON. */
 export function textOf(value: unknown): string {
 	return typeof value === 'string' ? value : value === null || value === undefined ? '' : JSON.stringify(value);
 }
 
-/** One term as it is written; what would be read as something else is quoted. */
+/** One term as text, quoted where that is needed. */
 export function term(field: string, op: string, value: unknown): string {
 	const text = textOf(value);
 	const name = NAME.test(field) && !WORDS.has(field) ? field : quoted(field);
@@ -32,7 +32,7 @@ export function narrowed(question: string, field: string, op: '=' | '!=', value:
 	return needsBrackets ? `(${before}) ${added}` : `${before} ${added}`;
 }
 
-/** What is being written: the name of a field, or its value; from where to where it stands in the text. */
+/** The part at the caret: the name of a field, or its value, with its place in the text. */
 export interface Writing {
 	field?: string;
 	begins: string;
@@ -40,7 +40,7 @@ export interface Writing {
 	to: number;
 }
 
-/** What could be completed where the caret stands, undefined where that is inside of a quoted text or behind nothing. */
+/** The part to complete at the caret, undefined inside of a quoted text or after nothing. */
 export function writing(text: string, caret: number): Writing | undefined {
 	const before = text.slice(0, caret);
 	if (((before.match(/(?<!\\)"/g)?.length ?? 0) & 1) === 1) return undefined;
@@ -50,7 +50,7 @@ export function writing(text: string, caret: number): Writing | undefined {
 	return name ? { begins: name[1]!, from: caret - name[1]!.length, to: caret } : undefined;
 }
 
-/** The text with what was chosen in place of what was being written, and where the caret stands then. */
+/** The text with the chosen completion, and the new place of the caret. */
 export function completed(text: string, at: Writing, chosen: string): { text: string; caret: number } {
 	const written = at.field === undefined ? nameOf(chosen) : valueOf(chosen);
 	const rest = text.slice(at.to);
@@ -65,7 +65,7 @@ const valueOf = (text: string) => (VALUE.test(text) && !text.endsWith('*') ? tex
 const LATELY = 'obitus-asked';
 const MOST_LATELY = 12;
 
-/** What was asked lately in this browser, the latest first. */
+/** Recent questions in this browser, the latest first. */
 export function lately(): string[] {
 	try {
 		const kept: unknown = JSON.parse(localStorage.getItem(LATELY) ?? '[]');
@@ -75,7 +75,7 @@ export function lately(): string[] {
 	}
 }
 
-/** Remember that something was asked. */
+/** Store a question. */
 export function keepAsked(question: string) {
 	const text = question.trim();
 	if (!text) return;

@@ -2,25 +2,25 @@ import { createInfiniteQuery, createQuery, skipToken, type QueryKey } from '@tan
 import { asked, Trouble, type Answer } from './api';
 import { records } from './records';
 
-/** Something to ask of the service, and the key that its answer is kept by: its subject first. */
+/** A request to the service, and the key of its answer: its subject first. */
 export interface Question<T> {
 	key: QueryKey;
 	ask: (signal: AbortSignal) => Promise<Answer<T>>;
 }
 
-/** A list to read on in: `ask` is given the cursor of the next page. */
+/** A list with pages: `ask` gets the cursor of the next page. */
 export interface Listing<T extends { next?: string | null }> {
 	key: QueryKey;
 	ask: (signal: AbortSignal, cursor: string | undefined) => Promise<Answer<T>>;
 }
 
-/** What was answered, as long as the calling component lives: it is asked again when its question or the records change. */
+/** An answer, as long as the calling component lives: requested again when its question or the records change. */
 export interface Watched<T> {
 	readonly value: T | undefined;
 	readonly trouble: Trouble | undefined;
 }
 
-/** The pages of a list that were asked for so far. */
+/** The pages of a list that were loaded so far. */
 export interface WatchedList<T> extends Watched<T[]> {
 	readonly isThereMore: boolean;
 	readonly more: () => Promise<unknown>;
@@ -29,7 +29,7 @@ export interface WatchedList<T> extends Watched<T[]> {
 const troubleOf = (error: Error | null) =>
 	error === null ? undefined : error instanceof Trouble ? error : new Trouble(String(error), 'fault', 0);
 
-/** Ask a question and hold its answer; nothing is asked where the question is undefined. */
+/** Request an answer and hold it; nothing is requested where the question is undefined. */
 export function watch<T>(question: () => Question<T> | undefined): Watched<T> {
 	const query = createQuery(
 		() => {
@@ -48,7 +48,7 @@ export function watch<T>(question: () => Question<T> | undefined): Watched<T> {
 	};
 }
 
-/** Ask for a list and hold its pages; when the records change, all that were read are asked for again. */
+/** Request a list and hold its pages; when the records change, all loaded pages are requested again. */
 export function watchList<T extends { next?: string | null }>(listing: () => Listing<T>): WatchedList<T> {
 	const query = createInfiniteQuery(
 		() => {

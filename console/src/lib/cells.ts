@@ -2,7 +2,7 @@ import type { RecordKind, RecordRow } from './api';
 import { textOf } from './asked';
 import { clock, moment } from './words';
 
-/** The columns that a list has where none were chosen. */
+/** The default columns of a list. */
 export const columnsOf: Record<RecordKind, string[]> = {
 	logs: ['time', 'app', 'severity', 'logger', 'message'],
 	runs: ['time', 'app', 'entry_point', 'outcome', 'status', 'duration'],
@@ -14,7 +14,7 @@ export const nouns: Record<RecordKind, string> = { failures: 'failure', logs: 'l
 export const severityShapes: Record<string, string> = { TRACE: '·', DEBUG: '·', INFO: '○', WARN: '!', ERROR: '✕', FATAL: '✕' };
 export const outcomeShapes: Record<string, string> = { ok: '●', refused: '◇', failed: '✕' };
 
-/** What stands in a cell: severity and outcome with their shape, durations with their unit, today's times without their day. */
+/** The content of a cell: severity and outcome with their shape, durations with their unit, today's times without their day. */
 export function cell(row: RecordRow, name: string): string {
 	const value: unknown = row.values[name];
 	if (value === undefined || value === null) return '';
@@ -25,7 +25,7 @@ export function cell(row: RecordRow, name: string): string {
 	return textOf(value);
 }
 
-/** Whether a cell holds something that failed. */
+/** Whether a cell's value is a failure. */
 export function isBad(row: RecordRow, name: string): boolean {
 	const value: unknown = row.values[name];
 	return (name === 'severity' && (value === 'ERROR' || value === 'FATAL')) || (name === 'outcome' && value === 'failed');

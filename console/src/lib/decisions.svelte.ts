@@ -3,7 +3,7 @@ import { Doing } from './doing.svelte';
 import { notices } from './notices';
 import { countOf } from './words';
 
-/** An issue as somebody saw it when they decided. */
+/** An issue as the deciding person saw it. */
 export interface Seen {
 	number: number;
 	state: State;
@@ -13,7 +13,7 @@ export interface Seen {
 	app: string;
 }
 
-/** What is being asked before it is decided. */
+/** The open dialog. */
 export type Asked = 'settle' | 'park' | 'hand over';
 
 type Decided = Said<'DecidedAnswer'>;
@@ -35,7 +35,7 @@ export class Decisions extends Doing {
 	/** The issues that the open dialog is for. */
 	chosen = $state.raw<Seen[]>([]);
 
-	/** Ask how, before it is decided. */
+	/** Open the dialog of a decision. */
 	ask(what: Asked, issues: Seen[]) {
 		if (!issues.length) return;
 		this.chosen = issues;
@@ -56,12 +56,12 @@ export class Decisions extends Doing {
 		return this.#decide(this.chosen, { settle: order }, `settled, fixed from ${where} on${only}`);
 	}
 
-	/** Hand them over; what they wait for stays as it is where nothing is said. */
+	/** Hand them over; what they wait for is unchanged where it is not given. */
 	handOver(to: string | null, waits_for?: string, issues = this.chosen) {
 		return this.#decide(issues, { hand_over: { to, waits_for } }, to ? `handed to ${to}` : 'to be taken up by somebody');
 	}
 
-	/** Take back what was decided last, by whoever is signed in. */
+	/** Undo the signed-in person's latest decision. */
 	async undo() {
 		await this.#do(
 			() => api.POST('/api/decisions/latest/undo'),
@@ -96,7 +96,7 @@ export class Decisions extends Doing {
 	}
 }
 
-/** Say what was done; nothing where nothing was. */
+/** Show what was done, if anything. */
 function saidOf({ done, decision }: Decided, issues: Seen[], became: string): string {
 	if (!done.length) return '';
 	const which = done.length === 1 ? `Issue ${done[0]} is` : `${countOf(done.length, 'issue')} of ${issues.length} are`;
@@ -104,7 +104,7 @@ function saidOf({ done, decision }: Decided, issues: Seen[], became: string): st
 	return `${whole} ${became}.${decision === null ? ' They were already.' : ' r takes it back.'}`;
 }
 
-/** What was left as it is, in words, as something that went wrong. */
+/** Show issues that were left as they are, as an error. */
 function leftOf(done: unknown): Trouble | undefined {
 	const left = (done as Partial<Decided> | undefined)?.left ?? [];
 	const [first] = left;

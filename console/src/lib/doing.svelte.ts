@@ -2,12 +2,12 @@ import { asked, Trouble, type Answer } from './api';
 import { notices } from './notices';
 import { again } from './records';
 
-/** Does what somebody asked for, says that it is done, and holds what went wrong. */
+/** Carries out an action, shows that it is done, and holds its error. */
 export class Doing {
 	trouble = $state<Trouble>();
 	busy = $state(false);
 
-	/** Do it; `touched` are the subjects of questions to be asked again. Returns what was answered, undefined where it went wrong. */
+	/** Do it; `touched` are the subjects of requests to repeat. Returns the answer, undefined after an error. */
 	async do<T>(said: string, act: () => Promise<Answer<T>>, ...touched: string[]): Promise<T | undefined> {
 		this.busy = true;
 		try {

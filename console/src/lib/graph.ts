@@ -3,11 +3,11 @@ import type { Said } from './api';
 export type Calls = Said<'CallsAnswer'>;
 export type CallLine = Calls['lines'][number];
 
-/** What is called, as a shape and as a word. */
+/** Kinds of called sides, as a shape and a word. */
 export const kindShapes: Record<Node['kind'], string> = { app: '■', http: '○', database: '▤', queue: '⇉' };
 export const kindNames: Record<Node['kind'], string> = { app: 'app', http: 'host', database: 'database', queue: 'queue' };
 
-/** An app, or a host, database or queue that is none of ours. */
+/** An app, or another host, database or queue. */
 export interface Node {
 	id: string;
 	name: string;
@@ -19,7 +19,7 @@ export interface Node {
 	height: number;
 }
 
-/** Who calls whom, with all that goes between the two put together. */
+/** A caller and a called side, with all calls between them. */
 export interface Edge {
 	from: string;
 	to: string;
@@ -27,7 +27,7 @@ export interface Edge {
 	calls: number;
 	failed: number;
 	points: { x: number; y: number }[];
-	/** Where its words stand. */
+	/** The place of its label. */
 	at: { x: number; y: number };
 }
 
@@ -42,10 +42,10 @@ const NODE_HEIGHT = 40;
 const LETTER = 7.6;
 const LABEL = { width: 96, height: 30 };
 
-/** The end of a line: one of our apps, or what is outside of them. */
+/** The end of a line: an app, or a side outside of them. */
 export const endOf = (line: CallLine) => (line.to_app ? `app ${line.to_app}` : `${line.kind} ${line.target}`);
 
-/** Put apps and what they call into an order that is read from left to right. The layout is dagre's. */
+/** Lay out apps and called sides from left to right, with dagre. */
 export async function graphOf(found: Calls): Promise<Graph> {
 	const { Graph: Drawing, layout } = await import('@dagrejs/dagre');
 	const drawing = new Drawing();

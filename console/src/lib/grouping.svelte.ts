@@ -3,7 +3,7 @@ import { api, asked, Trouble, type MergePreview, type Regrouping, type RegroupPr
 
 const pollMs = 300;
 
-/** Runs one thing at a time that changes the grouping, holds what went wrong, and follows its progress to the end. */
+/** Runs one change of the grouping at a time, holds its error, and follows its progress to the end. */
 export class Regroupings {
 	running = $state.raw<Regrouping>();
 	said = $state('');
@@ -35,7 +35,7 @@ export class Regroupings {
 		);
 }
 
-/** What a person can do about the grouping of one issue, each with a look before the step. */
+/** Corrections of one issue's grouping, each with a preview. */
 export class Correction extends Regroupings {
 	merging = $state.raw<MergePreview>();
 	splitting = $state.raw<SplitPreview>();
@@ -84,7 +84,7 @@ export class Correction extends Regroupings {
 	}
 }
 
-/** The team's grouping rules: the active ones, and what a new one would do before it is kept. */
+/** The team's grouping rules: the active ones, and the preview of a new one. */
 export class Ruling extends Regroupings {
 	draft = $state('');
 	preview = $state.raw<RegroupPreview>();

@@ -1,12 +1,12 @@
 import { troubleIn, Trouble } from './api';
 
-/** An answer that grows while it is worked on: first figures as soon as there are some, each further than the one before. */
+/** An answer that grows while it is computed: first figures soon, each with further progress. */
 export interface Growing<T> {
 	readonly value: T | undefined;
 	readonly trouble: Trouble | undefined;
 }
 
-/** Ask for lines of JSON, as long as the calling component lives; again when the address changes. No address: nothing is asked. */
+/** Request lines of JSON, as long as the calling component lives; again when the address changes. Nothing without an address. */
 export function watchGrowing<T>(address: () => string | undefined): Growing<T> {
 	let value = $state.raw<T>();
 	let trouble = $state.raw<Trouble>();
@@ -50,7 +50,7 @@ async function listen<T>(address: string, signal: AbortSignal, hear: (found: T) 
 	}
 }
 
-/** The query of an address; what is undefined is left out. */
+/** The query of an address, without undefined values. */
 export function queryOf(asked: Record<string, unknown>): string {
 	const query = new URLSearchParams();
 	for (const [name, value] of Object.entries(asked)) {

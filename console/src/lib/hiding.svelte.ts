@@ -3,7 +3,7 @@ import { watch } from './asking.svelte';
 import { questions } from './questions';
 import { again } from './records';
 
-/** The team's redaction rules: what is active, and what a new one would do before it is kept. */
+/** The team's redaction rules: the active ones, and the preview of a new one. */
 export class Hiding {
 	rules = watch(questions.redactionRules);
 	draft = $state('');

@@ -1,13 +1,13 @@
 import { untrack } from 'svelte';
 
-/** The keyboard: each page says which keys it knows; `?` lists those that work now. */
+/** The keyboard: each page registers its keys; `?` lists the active ones. */
 export interface Key {
 	key: string;
 	does: string;
 	run: () => void;
 }
 
-/** Where it is kept whether keys of one character are used: somebody who speaks to the browser may not want them (WCAG 2.1.4). */
+/** Storage key of whether single-character keys are used: speech users may switch them off (WCAG 2.1.4). */
 const KEPT = 'obitus-keys';
 
 class Keys {
@@ -15,13 +15,13 @@ class Keys {
 	help = $state(false);
 	on = $state(localStorage.getItem(KEPT) !== 'off');
 	sets = $state.raw<Key[][]>([]);
-	/** Those that work: where two parts of a page use one key, the inner one has it. */
+	/** The active ones: where two parts of a page use one key, the inner one gets it. */
 	readonly all = $derived([...new Map(this.sets.flat().map((entry) => [entry.key, entry])).values()]);
 
 	/** Add keys for as long as the calling component lives. */
 	use(set: Key[]) {
 		$effect(() => {
-			// Reading the list here must not make the list's own change run this again.
+			// Untracked, so that changing the list does not run this again.
 			this.sets = [...untrack(() => this.sets), set];
 			return () => {
 				this.sets = this.sets.filter((other) => other !== set);
@@ -29,7 +29,7 @@ class Keys {
 		});
 	}
 
-	/** Use keys of one character, or do not. */
+	/** Switch single-character keys on or off. */
 	turn(on: boolean) {
 		this.on = on;
 		localStorage.setItem(KEPT, on ? 'on' : 'off');

@@ -1,8 +1,9 @@
 import type { Change } from './records';
 
-/** The live stream: says what was committed, a moment's worth at a time, so that whatever shows it can be asked for again. */
+/** The live stream: collects events of commits for a moment, so that shown answers can be requested again. */
 const GATHER_MS = 250;
-/** The kinds of events, which are numbered, so that a stream that broke goes on behind the last; and some that are sent but not stored. */
+/** The kinds of events. They are numbered, so that an interrupted stream continues after the last one; some are sent
+but not stored. */
 export const KINDS = [
 	'issue-new',
 	'passing',
@@ -50,14 +51,14 @@ class Live {
 	onAlert: (alert: Alert) => void = () => {};
 	#clock: ReturnType<typeof setInterval> | undefined;
 
-	/** Listen, and let `hear` know what happens. */
+	/** Listen, and pass events to `hear`. */
 	start(hear: (changes: Change[]) => void) {
 		if (this.#source) return;
 		this.#hear = hear;
 		this.#clock = setInterval(() => (this.now = Date.now()), 10_000);
 		const source = new EventSource('/api/live');
 		source.addEventListener('open', () => {
-			// After a break nobody knows what was missed.
+			// After an interruption it is not known what was missed.
 			if (!this.connected) this.#changed({ kind: 'missed' });
 			this.connected = true;
 		});

@@ -1,10 +1,10 @@
 import { quoted } from './asked';
 
-/** One logger, or what several have in common: `sailings` above `sailings.fares` and `sailings.boardings`. */
+/** One logger, or the common prefix of several: `sailings` above `sailings.fares` and `sailings.boardings`. */
 export interface Logger {
 	/** Its whole name. */
 	name: string;
-	/** The part that its parent does not say. */
+	/** Its name below its parent. */
 	short: string;
 	/** Records of itself, and of all below it. */
 	records: number;
@@ -15,7 +15,7 @@ export interface Logger {
 	children: Logger[];
 }
 
-/** Put counts by logger and severity into a tree, the most records first. What only one child is below of is not a step of its own. */
+/** Make a tree of counts by logger and severity, the most records first. A node with a single child is merged with it. */
 export function loggersOf(groups: readonly { keys: readonly unknown[]; records: number }[]): Logger[] {
 	const root: Logger = { name: '', short: '', records: 0, loud: 0, own: 0, children: [] };
 	for (const { keys, records } of groups) {

@@ -12,7 +12,7 @@ export type Note = Omit<components['schemas']['NoteAnswer'], 'parts'> & { parts:
 export type Notes = Omit<components['schemas']['NotesAnswer'], 'notes'> & { notes: Note[] };
 export type Finding = Note['found'];
 
-/** How what a check came to is shown: a shape and a word, never colour alone. */
+/** The result of a check: a shape and a word, never colour alone. */
 export const FINDINGS: Record<Exclude<Finding, ''>, { shape: string; tone: string }> = {
 	'ruled out': { shape: '✓', tone: 'text-primary-700-300' },
 	suspicious: { shape: '!', tone: 'text-error-700-300' },

@@ -1,4 +1,4 @@
 import { createToaster } from '@skeletonlabs/skeleton-svelte';
 
-/** What was done, said at the edge of the page for a while. What went wrong stays where it was asked for, until it is put right. */
+/** Messages about done actions, shown at the edge of the page for a while. Errors stay at their form until they are corrected. */
 export const notices = createToaster({ placement: 'bottom-end', duration: 8000, max: 3 });

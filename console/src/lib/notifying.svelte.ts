@@ -2,7 +2,7 @@ import { live } from './live.svelte';
 
 const KEY = 'obitus-notifies';
 
-/** Shows alerts as notifications of the browser, while a console is open and whoever sits there has said yes. */
+/** Shows alerts as notifications of the browser, while a console is open and the person has allowed them. */
 class Notifying {
 	wanted = $state(localStorage.getItem(KEY) === 'yes');
 	readonly possible = typeof Notification !== 'undefined';

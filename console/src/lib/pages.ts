@@ -1,7 +1,7 @@
 import type { Component } from 'svelte';
 import UniversalRouterSync, { type Route } from 'universal-router/sync';
 
-/** A page's code, which is loaded when somebody first goes there: whoever looks at one issue need not wait for all else. */
+/** A page's code, which is loaded at the first visit: looking at one issue need not wait for all other pages. */
 export class Page<P extends Record<string, unknown> = Record<string, unknown>> {
 	/** Set once it is loaded. */
 	ready: Component<P> | undefined;
@@ -12,7 +12,7 @@ export class Page<P extends Record<string, unknown> = Record<string, unknown>> {
 		this.#load = load;
 	}
 
-	/** Load it; rejects where the service does not have it, and then tries again when it is called again. */
+	/** Load it; rejects where the service does not have it, and tries again at the next call. */
 	load(): Promise<Component<P>> {
 		this.#coming ??= this.#load().then(
 			(loaded) => (this.ready = loaded.default),
@@ -25,18 +25,18 @@ export class Page<P extends Record<string, unknown> = Record<string, unknown>> {
 	}
 }
 
-/** A page with what its address says. One with other properties is made again. */
+/** A page with the properties of its address. With other properties it is made again. */
 export interface Shown {
 	page: Page;
 	properties: Record<string, unknown>;
-	/** Whether it is of tables and pictures, and has all of a wide screen. */
+	/** Whether it has tables and charts, and uses the whole of a wide screen. */
 	wide: boolean;
 }
 
 /** Names in an address are decoded here. */
 type Names = Record<string, string>;
 
-/** What a page's module gives when it is loaded. */
+/** A page's module. */
 type Load<P extends Record<string, unknown>> = () => Promise<{ default: Component<P> }>;
 
 function at<P extends Record<string, unknown>>(path: string, load: Load<P>, read: (names: Names) => P, wide = false): Route<Shown> {
@@ -106,7 +106,7 @@ const router = new UniversalRouterSync<Shown>([
 	at('/set-up/channels', () => import('../pages/Channels.svelte'), nothing)
 ]);
 
-/** Return the page at an address; of an address that nothing is at, the page that says so. */
+/** Return the page at an address; for an unknown address the page that says so. */
 export function pageAt(path: string): Shown {
 	try {
 		const found = router.resolve(path);

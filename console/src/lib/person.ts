@@ -1,7 +1,7 @@
 import type { Met } from './api';
 import { zone } from './zone.svelte';
 
-/** A time as somebody says it, as the API takes it: "10:00" is the latest ten o'clock that was; '' is now; undefined is none. */
+/** A time as people write it, for the API: "10:00" is the latest past ten o'clock; '' is now; undefined is invalid. */
 export function aboutWhen(said: string, now: Date): string | undefined {
 	const text = said.trim().toLowerCase();
 	if (text === '' || text === 'now') return '';
@@ -18,14 +18,14 @@ export function aboutWhen(said: string, now: Date): string | undefined {
 	const clock = `${y}-${two(m)}-${two(d)}T${two(hours)}:${two(minutes)}:${two(seconds)}`;
 	const time = new Date(clock + (offset?.toUpperCase() ?? (zone.utc ? 'Z' : '')));
 	if (Number.isNaN(time.getTime())) return undefined;
-	// Somebody who says ten o'clock at nine means yesterday.
+	// At nine, ten o'clock means yesterday.
 	if (!year && time > now) time.setDate(time.getDate() - 1);
 	return time.toISOString();
 }
 
 export const outcomes: Record<Met['outcome'], string> = { ok: '✓ ok', refused: '▽ refused', failed: '✕ failed', warned: '! warned' };
 
-/** Where the whole story of one thing that was met is told; undefined where it is no part of any. */
+/** The address of the timeline of one record of a person; undefined where it has none. */
 export function storyOf(met: Met): string | undefined {
 	if (met.failure) return `/failure/${met.failure}`;
 	if (met.trace) return `/trace/${met.trace}`;

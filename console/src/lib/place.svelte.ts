@@ -1,8 +1,8 @@
-/** Where the person is: path and filter, both in the address, so that a link shows the same thing. */
+/** The current place: path and filter, both in the address, so that a link shows the same. */
 const filterNames = ['window', 'app', 'environment', 'release'] as const;
 export type FilterName = (typeof filterNames)[number];
 
-/** What the sentence at the top of each page narrows the view to. */
+/** The filter of the sentence at the top of each page. */
 export type Filter = { window: string } & Partial<Record<Exclude<FilterName, 'window'>, string>>;
 
 class Place {
@@ -48,7 +48,7 @@ class Place {
 		this.#read();
 	}
 
-	/** Let links inside the console change the page without loading it again. */
+	/** Make links inside the console change the page without loading it again. */
 	follow = (event: MouseEvent) => {
 		const link = (event.target as Element).closest?.('a');
 		const plain = event.button === 0 && !event.metaKey && !event.ctrlKey && !event.shiftKey && !event.altKey;

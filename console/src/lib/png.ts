@@ -1,4 +1,4 @@
-/** What a drawn picture becomes when it is taken away as a file: its title above it, its lines' names below. */
+/** A chart saved as a file: its title above it, its lines' names below. */
 export interface Drawn {
 	canvas: HTMLCanvasElement;
 	title: string;
@@ -11,7 +11,7 @@ export interface Drawn {
 const MARGIN = 16;
 const LINE = 22;
 
-/** Draw a picture with its words on paper of its own, and save it as a PNG file. */
+/** Draw a chart with its texts on a background, and save it as a PNG file. */
 export function savePng(drawn: Drawn, fileName: string): void {
 	const scale = globalThis.devicePixelRatio || 1;
 	const paper = document.createElement('canvas');

@@ -2,10 +2,10 @@ import { api, type RecordKind, type State } from './api';
 import type { Listing, Question } from './asking.svelte';
 import type { Filter } from './place.svelte';
 
-/** What is asked of records: the sentence at the top, and a question. */
+/** Parameters of requests for records: the sentence at the top, and a question. */
 export type Asked = Filter & { question?: string };
 
-/** All that pages ask of the service. The first part of a key is its subject: events name it (`records.ts`). */
+/** All requests of pages. The first part of a key is its subject, which events name (`records.ts`). */
 export const questions = {
 	desk: (filter: Filter) => of(['desk', filter], (signal) => api.GET('/api/desk', { params: { query: filter }, signal })),
 
@@ -21,7 +21,7 @@ export const questions = {
 
 	lists: (filter: Filter) => of(['lists', filter], (signal) => api.GET('/api/lists', { params: { query: filter }, signal })),
 
-	/** Says that somebody looks at an issue, and who else does; asked again as long as they do. */
+	/** Reports that the person looks at an issue, and returns who else does; repeated as long as they do. */
 	looking: (number: number) =>
 		of(['looking', number], (signal) => api.PUT('/api/me/looks-at/{number}', { params: { path: { number } }, signal })),
 
@@ -111,7 +111,7 @@ export const questions = {
 
 	redactionRules: () => of(['redaction-rules'], (signal) => api.GET('/api/redaction-rules', { signal })),
 
-	/** Which values occur most; asked for again when it is old, and not at each report that comes. */
+	/** The most frequent values; requested again when they are old, not at each new report. */
 	occurring: (kind: RecordKind, asked: Asked) =>
 		of(['records', kind, 'occurring', asked], (signal) =>
 			api.GET('/api/records/{kind}/occurring', { params: { path: { kind }, query: asked }, signal })
@@ -148,7 +148,7 @@ export const questions = {
 	sessions: () => of(['sessions'], (signal) => api.GET('/api/me/sessions', { signal }))
 };
 
-/** The lists that are read on in. */
+/** Lists with pages. */
 export const listings = {
 	issues: (asked: Filter & { sort: 'last-seen' | 'first-seen' | 'failures'; question?: string; state?: State[] }) =>
 		listOf(['issues', asked], (signal, cursor) => api.GET('/api/issues', { params: { query: { ...asked, cursor } }, signal })),

@@ -1,19 +1,19 @@
 import { keepPreviousData, QueryCache, QueryClient, type Query } from '@tanstack/svelte-query';
 import { Trouble } from './api';
 
-/** What an event of the live stream is about: its kind, and what it names. */
+/** An event of the live stream: its kind, and its subject. */
 export interface Change {
 	kind: string;
 	issue?: number;
 	issues?: { issue: number }[];
 }
 
-/** How old an answer may be when a page opens with it: the window that it covers moves on, also when nothing happens. */
+/** The age up to which a page opens with a cached answer: its window moves on, even without events. */
 const FRESH_MS = 30_000;
 
 let whenSignedOut = () => {};
 
-/** What the service answered, by what was asked: asked once for all parts that show it, and again when an event touches it. */
+/** Answers of the service, by request: requested once for all parts that show them, and again when an event touches them. */
 export const records = new QueryClient({
 	queryCache: new QueryCache({
 		onError: (error) => {
@@ -28,13 +28,13 @@ export const records = new QueryClient({
 			refetchOnWindowFocus: false,
 			refetchOnReconnect: false,
 			networkMode: 'always',
-			// What is shown stays until the answer to the next question is there.
+			// The shown answer stays until the next one is there.
 			placeholderData: keepPreviousData
 		}
 	}
 });
 
-/** Say what to do when the service answers that nobody is signed in. */
+/** Set the handler for answers that nobody is signed in. */
 export function onSignedOut(act: () => void) {
 	whenSignedOut = act;
 }
@@ -93,7 +93,7 @@ export const TOUCHED: Record<string, readonly string[]> = {
 	]
 };
 
-/** Whether something that happened touches the question with a key; a kind that nobody knows touches all. */
+/** Whether an event touches the request with a key; an unknown kind touches all. */
 export function touches(change: Change, key: readonly unknown[]): boolean {
 	const touched = TOUCHED[change.kind];
 	if (!touched) return true;
@@ -107,7 +107,7 @@ export function touches(change: Change, key: readonly unknown[]): boolean {
 let waiting: Change[] = [];
 let going: Promise<void> | undefined;
 
-/** Ask again what is shown and touched by what happened; the rest when it is shown next. One round after the other, so that each comes to its end. */
+/** Repeat requests that are shown and touched by events; the others when they are shown next. One round after the other. */
 export function changed(changes: Change[]): Promise<void> {
 	waiting.push(...changes);
 	going ??= goOn().finally(() => (going = undefined));
@@ -122,7 +122,8 @@ async function goOn() {
 	}
 }
 
-/** Ask again what is shown. A first answer that is on its way is waited for, since it may be older than what happened; what was there before is asked for at once. */
+/** Repeat shown requests. A first request in progress is awaited, since its answer may be older than the event;
+others are repeated at once. */
 async function askAgain(touched: (query: Query) => boolean) {
 	const isFirst = (query: Query) => query.state.data === undefined && query.state.fetchStatus === 'fetching';
 	const first = new Set(records.getQueryCache().findAll({ predicate: (query) => touched(query) && isFirst(query) }));
@@ -130,7 +131,7 @@ async function askAgain(touched: (query: Query) => boolean) {
 	if (first.size) await records.invalidateQueries({ predicate: (query) => first.has(query) });
 }
 
-/** Ask again now what has a subject, because something was done about it here. */
+/** Repeat requests with a subject now, after an action here. */
 export function again(...subjects: string[]): Promise<void> {
 	return askAgain((query) => subjects.includes(query.queryKey[0] as string));
 }

@@ -1,6 +1,6 @@
 import type { Said } from './api';
 
-/** The parts of a report that pages draw. What is not said by its sender is absent. */
+/** The parts of a report that pages draw. Fields that the sender left out are absent. */
 export type Report = Said<'KeptFailure'>;
 export type Link = Said<'ExceptionPart'>;
 export type Frame = Said<'FramePart'>;
@@ -8,7 +8,7 @@ export type Body = Said<'BodyPart'>;
 export type Crumb = Said<'Breadcrumb'>;
 export type Sketch = Said<'Sketch'>;
 
-/** One stretch of frames: own ones one by one, library ones folded together. */
+/** Consecutive frames: own ones one by one, library ones folded together. */
 export type Stretch = { own: true; frame: Frame } | { own: false; frames: Frame[] };
 
 export function stretches(frames: Frame[]): Stretch[] {

@@ -5,14 +5,14 @@ import { changed, onSignedOut, records } from './records';
 
 export type Role = 'owner' | 'member' | 'reader';
 
-/** What each role may do, as a person reads it. */
+/** The rights of each role, in words. */
 export const ROLES: Record<Role, string> = {
 	owner: 'does everything',
 	member: 'reads, and decides about issues',
 	reader: 'reads'
 };
 
-/** How somebody signs in: one of a link, an invitation, and name and password. */
+/** A sign-in: a link, an invitation, or name and password. */
 export interface SignInOrder {
 	link?: string;
 	invitation?: string;
@@ -21,7 +21,7 @@ export interface SignInOrder {
 	code?: string;
 }
 
-/** Who is signed in. */
+/** The signed-in person. */
 class Session {
 	state = $state<'unknown' | 'in' | 'out'>('unknown');
 	name = $state('');
@@ -31,11 +31,11 @@ class Session {
 	hasCodes = $state(false);
 	/** Whether one-time codes have to be set up before anything else. */
 	codesDue = $state(false);
-	/** Whether everybody who has a password is asked for one-time codes. */
+	/** Whether one-time codes are required of everybody with a password. */
 	codesForAll = $state(false);
 	trouble = $state('');
 
-	/** Whether they may decide about issues; the service refuses it to others in any case. */
+	/** Whether they may decide about issues; the service checks that in any case. */
 	get decides() {
 		return this.may !== 'read';
 	}
@@ -75,7 +75,7 @@ class Session {
 
 	lost() {
 		live.stop();
-		// The next one who signs in here sees nothing of it.
+		// The next person who signs in here must not see it.
 		records.clear();
 		this.state = 'out';
 	}

@@ -1,6 +1,6 @@
-/** Source files that a person opened in this browser. Nothing of them leaves it but hashes. */
+/** Source files that a person opened in this browser. Only hashes of them are sent. */
 
-/** A file that was opened, by its path below the folder. */
+/** An opened file, by its path below the folder. */
 export interface SourceFile {
 	path: string;
 	read: () => Promise<ArrayBuffer>;
@@ -9,14 +9,14 @@ export interface SourceFile {
 export interface OpenedFile {
 	path: string;
 	lines: string[];
-	/** SHA-256 with `\n` at line ends; empty where the browser cannot make it here. */
+	/** SHA-256 with `\n` at line ends; empty where the browser cannot compute it here. */
 	hash: string;
 }
 
 const MOST_FILES = 5000;
 const PASSED_BY = new Set(['node_modules', '.git', '.venv', '__pycache__', 'dist', 'build']);
 
-/** Files that were chosen one by one, or with their folder. */
+/** Files that were chosen singly, or with their folder. */
 export function chosenFiles(list: FileList): SourceFile[] {
 	return [...list]
 		.filter((file) => isSource(file.webkitRelativePath || file.name))
@@ -32,7 +32,7 @@ interface Directory {
 /** Whether this browser can open a folder and keep it open (File System Access). */
 export const opensFolders = 'showDirectoryPicker' in globalThis;
 
-/** The files of a folder that the person opens; none where they change their mind. */
+/** The files of a folder that the person opens; none where they cancel. */
 export async function openFolder(): Promise<SourceFile[]> {
 	const pick = (globalThis as unknown as { showDirectoryPicker: () => Promise<Directory> }).showDirectoryPicker;
 	const found: SourceFile[] = [];
@@ -67,7 +67,7 @@ export async function opened(file: SourceFile): Promise<OpenedFile> {
 	return { path: file.path, lines: text.replace(/\n$/, '').split('\n'), hash: await hashOf(text) };
 }
 
-/** The SHA-256 of a text, hexadecimal; empty where the browser has none here: on a page that came without TLS from another machine. */
+/** The SHA-256 of a text, hexadecimal; empty where the browser has no Web Crypto: on a page without TLS from another machine. */
 export async function hashOf(text: string): Promise<string> {
 	if (!globalThis.crypto?.subtle) return '';
 	const digest = await crypto.subtle.digest('SHA-256', new TextEncoder().encode(text));

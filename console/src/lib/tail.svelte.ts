@@ -2,26 +2,26 @@ import type { RecordKind, RecordRow } from './api';
 import type { Asked } from './questions';
 import { queryOf } from './growing.svelte';
 
-/** How many records are kept of what came, the newest. */
+/** Number of newest records that are kept. */
 const MOST = 1000;
 
-/** What comes in, followed: newest first. While somebody reads, it holds still, and what comes is counted. */
+/** New records as they come, newest first. While it is held, new records are only counted. */
 export class Tail {
 	rows = $state.raw<RecordRow[]>([]);
-	/** What came while it was held. */
+	/** Records that came while it was held. */
 	held = $state.raw<RecordRow[]>([]);
-	/** How many were too many to be told. */
+	/** How many records were left out because they were too many. */
 	leftOut = $state(0);
 	connected = $state(false);
 	holding = $state(false);
 	#source: EventSource | undefined;
 
-	/** Follow what a question means from now on. */
+	/** Follow a question from now on. */
 	start(kind: RecordKind, asked: Asked) {
 		this.stop();
 		const source = new EventSource(`/api/records/${kind}/tail?${queryOf(asked)}`);
 		source.addEventListener('open', () => (this.connected = true));
-		// The browser asks again by itself, and says how far it had read.
+		// The browser reconnects by itself, with the last event's id.
 		source.addEventListener('error', () => (this.connected = false));
 		source.addEventListener('records', (event: MessageEvent<string>) => {
 			const { records, left_out } = JSON.parse(event.data) as { records: RecordRow[]; left_out: number };
@@ -30,14 +30,14 @@ export class Tail {
 		this.#source = source;
 	}
 
-	/** Take records that came, newest first. */
+	/** Add new records, newest first. */
 	take(records: RecordRow[], leftOut = 0) {
 		this.leftOut += leftOut;
 		if (this.holding) this.held = [...records, ...this.held].slice(0, MOST);
 		else this.rows = [...records, ...this.rows].slice(0, MOST);
 	}
 
-	/** Hold still, or show what came meanwhile and go on. */
+	/** Hold, or show the records since then and continue. */
 	hold(still: boolean) {
 		this.holding = still;
 		if (still) return;

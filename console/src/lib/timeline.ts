@@ -1,12 +1,12 @@
 import type { Timeline, TimelineEntry } from './api';
 
-/** What a run was answered with, where that was no success. */
+/** The status of a run's answer, where that was no success. */
 export function statusOf({ kind, data }: TimelineEntry): string {
 	const status = Number(data.status);
 	return kind === 'run' && status >= 400 ? ` → ${status}` : '';
 }
 
-/** What stands on one line of a timeline: an entry, some that were folded, or a stretch in which nothing was reported. */
+/** One line of a timeline: an entry, folded entries, or a gap without reports. */
 export type Line =
 	| { is: 'entry'; key: string; entry: TimelineEntry }
 	| { is: 'fold'; key: string; entries: TimelineEntry[]; reason: string }
@@ -16,12 +16,12 @@ export interface Narrowing {
 	/** Kinds that are left out. */
 	without: ReadonlySet<string>;
 	app: string;
-	/** Only warnings and worse, with what they are a part of. */
+	/** Only warnings and worse, with their parents. */
 	loud: boolean;
 	text: string;
 }
 
-/** A stretch of so much of the whole in which nothing was reported is said. */
+/** The share of the whole from which a gap without reports is shown. */
 const GAP = 0.2;
 const LEAST_GAP_MS = 20;
 const LOUD = new Set(['WARN', 'ERROR', 'FATAL']);
@@ -42,7 +42,7 @@ export const kindShapes: Record<TimelineEntry['kind'], string> = {
 	issue: '✳'
 };
 
-/** Put a timeline into lines: narrowed, what is dull folded, what is long ago from the line before said. */
+/** Convert a timeline to lines: filtered, folded, with gaps. */
 export function linesOf(timeline: Timeline, narrowing: Narrowing, unfolded: ReadonlySet<string>): Line[] {
 	const wanted = shown(timeline, narrowing);
 	const folds = new Map(timeline.folds.map((fold) => [fold.first, fold]));
@@ -78,7 +78,7 @@ function shown(timeline: Timeline, { without, app, loud, text }: Narrowing): Set
 		if (loud && !LOUD.has(entry.severity)) continue;
 		if (sought && !`${entry.said} ${JSON.stringify(entry.data)}`.toLowerCase().includes(sought)) continue;
 		found.add(entry.key);
-		// What is loud is read with what it is a part of.
+		// Warnings are shown with their parents.
 		for (let above = entry.parent, deep = 0; loud && above && parents.has(above) && deep < 40; deep++) {
 			found.add(above);
 			above = parents.get(above)!;

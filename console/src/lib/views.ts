@@ -2,11 +2,11 @@ import type { Said } from './api';
 import { queryOf } from './growing.svelte';
 import type { Filter } from './place.svelte';
 
-/** What the page Search shows, apart from its address: as it is saved, and put on boards. */
+/** A view of the page Search, independent of its address: for saving, and for boards. */
 export type View = Required<Omit<Said<'View'>, 'kind' | 'state'>> & { kind: 'failures' | 'logs' | 'runs' };
 export type PartName = NonNullable<Said<'Pane'>['part']>;
 
-/** One picture or table of a board: a view of records, or a part of the page Now. */
+/** One chart or table of a board: a view of records, or a part of the page Now. */
 export interface Pane {
 	title: string;
 	width: number;
@@ -15,7 +15,7 @@ export interface Pane {
 	part?: PartName;
 }
 
-/** The parts of the page Now that boards can show, by what they are called. */
+/** The parts of the page Now that boards can show, by name. */
 export const parts: Record<PartName, string> = {
 	failures: 'Failures',
 	failed: 'Runs that failed',
@@ -30,7 +30,7 @@ export const parts: Record<PartName, string> = {
 	calls: 'Who calls whom'
 };
 
-/** A view in which nothing is chosen but this. */
+/** A view with only these choices. */
 export function view({ state: _, ...some }: Partial<Said<'View'>>): View {
 	return {
 		question: '',
@@ -48,13 +48,13 @@ export function view({ state: _, ...some }: Partial<Said<'View'>>): View {
 	};
 }
 
-/** A pane as the service keeps it, with all that it leaves out. */
+/** A pane of the service, with defaults. */
 export function pane(kept: Said<'Pane'>): Pane {
 	const { title = '', width = 2, height = 'middle', part } = kept;
 	return { title, width, height, view: kept.view ? view(kept.view) : undefined, part: part ?? undefined };
 }
 
-/** What an address of the page Search shows; `withFilter` takes the sentence at the top along. */
+/** The view of an address of the page Search; `withFilter` includes the sentence at the top. */
 export function viewOf(params: URLSearchParams, withFilter: boolean): View {
 	const text = (name: string) => params.get(name) ?? '';
 	return view({
@@ -69,7 +69,7 @@ export function viewOf(params: URLSearchParams, withFilter: boolean): View {
 	});
 }
 
-/** The address of the page Search for a view; where the view says nothing of the sentence at the top, the page's holds. */
+/** The address of the page Search for a view; parts of the sentence at the top that the view does not have are the page's. */
 export function addressOf(shown: View, filter: Filter): string {
 	const query = queryOf({
 		window: shown.window || filter.window,
@@ -87,7 +87,7 @@ export function addressOf(shown: View, filter: Filter): string {
 	return `/search?${query}`;
 }
 
-/** What a view is called where nobody gave it a name. */
+/** The default name of a view. */
 export function nameOf(shown: View): string {
 	const noun = { logs: 'log records', runs: 'runs', failures: 'failures' }[shown.kind];
 	const what = shown.summary ? `${shown.summary}, ${noun}` : shown.by ? `${noun} by ${shown.by}` : noun;

@@ -1,7 +1,7 @@
 import type { Interval } from './api';
 import { zone } from './zone.svelte';
 
-/** How numbers and times are said. The command line says them the same way. */
+/** Numbers and times in words, the same as on the command line. */
 export function countOf(number: number, noun: string, plural = noun + 's'): string {
 	return `${number.toLocaleString('en')} ${number === 1 ? noun : plural}`;
 }
@@ -30,12 +30,12 @@ const dayAndTime = (timeZone?: string) =>
 const local = dayAndTime();
 const utc = dayAndTime('UTC');
 
-/** Day and time, to the minute: of who looks, or UTC. */
+/** Day and time, to the minute: local, or UTC. */
 export function moment(time: string): string {
 	return zone.utc ? `${utc.format(new Date(time))} UTC` : local.format(new Date(time));
 }
 
-/** Time of day, to the millisecond: of who looks, or UTC. */
+/** Time of day, to the millisecond: local, or UTC. */
 export function clock(time: string): string {
 	const date = new Date(time);
 	if (zone.utc) return date.toISOString().slice(11, 23);
@@ -76,7 +76,7 @@ export function rateText(value: number): string {
 	return value >= 1 ? value.toFixed(1) : value === 0 ? '0' : value.toPrecision(2);
 }
 
-/** A share in percent. Close to a hundred it keeps the figures that tell it apart from that. */
+/** A share in percent. Close to a hundred it keeps the figures that distinguish it from that. */
 export function shareText(share: number): string {
 	const percent = share * 100;
 	return `${percent === 100 || percent === 0 ? percent : percent > 99.9 ? percent.toFixed(3) : percent.toFixed(1)}%`;
@@ -102,7 +102,7 @@ export function windowText(window: string): string {
 	return windows.find(([value]) => value === window)?.[1] ?? `Last ${window}`;
 }
 
-/** The end of a bucket of durations, below which something lies. */
+/** The end of a bucket of durations. */
 export function underMs(value: number | null | undefined): string {
 	return value ? `< ${value.toLocaleString('en')} ms` : '–';
 }
@@ -112,7 +112,7 @@ export function percent(share: number): string {
 	return `${(100 * share).toFixed(share < 0.0995 ? 1 : 0)}%`;
 }
 
-/** Which share of some failed. */
+/** The share of failures. */
 export function failedShare(failed: number, calls: number): string {
 	return calls ? percent(failed / calls) : '–';
 }

@@ -1,4 +1,4 @@
-/** In which zone times are shown: that of who looks, or UTC. */
+/** The zone of shown times: local, or UTC. */
 const KEPT = 'obitus-zone';
 
 class Zone {
@@ -10,7 +10,7 @@ class Zone {
 		else localStorage.removeItem(KEPT);
 	}
 
-	/** What Intl takes for it. */
+	/** The value for Intl. */
 	get name(): string | undefined {
 		return this.utc ? 'UTC' : undefined;
 	}

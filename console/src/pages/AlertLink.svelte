@@ -2,7 +2,7 @@
 	import { onMount } from 'svelte';
 	import { api, asked, type Said, Trouble } from '../lib/api';
 
-	/** The secret stands behind the sign #, which browsers send to nobody. */
+	/** The secret is after `#`, which browsers do not send. */
 	const secret = location.hash.slice(1);
 	let link = $state.raw<Said<'AlertLinkAnswer'>>();
 	let done = $state('');

@@ -24,7 +24,7 @@
 		name: string;
 		panes: Pane[];
 	}
-	/** As it was arranged here, until the service has it. */
+	/** The local arrangement, until the service has stored it. */
 	let arranged = $state.raw<Arranged>();
 	const panes = $derived(arranged?.panes ?? (found.value?.panes ?? []).map(paneOf));
 	const wantsNow = $derived(panes.some((pane) => pane.part && pane.part !== 'calls'));
@@ -37,7 +37,7 @@
 	const name = $derived(arranged?.name ?? found.value?.name ?? '');
 	let removing = $state(false);
 
-	/** Grows from time to time: no event says what is counted then. */
+	/** Grows from time to time, since no event covers these counts. */
 	let turn = $state(0);
 	$effect(() => {
 		const clock = setInterval(() => (turn += 1), EVERY_MS);
@@ -48,7 +48,7 @@
 
 	let keeping = false;
 
-	/** A change is shown at once, and kept when the one before it is: that makes the revision which this one goes by. */
+	/** A change is shown at once, and stored after the one before it, whose revision it needs. */
 	async function keep(changed: Pane[], called = name) {
 		arranged = { name: called, panes: changed };
 		if (keeping) return;
@@ -165,7 +165,7 @@
 					{:else if !['failures', 'failed', 'runs', 'points'].includes(pane.part ?? '')}
 						<h2 class="mb-1 font-serif text-lg font-semibold">{title}</h2>
 					{/if}
-					<!-- What scrolls must be reached by the keyboard. -->
+					<!-- A scrolling region has to be reachable by the keyboard. -->
 					<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
 					<div class={['overflow-auto', heights[pane.height]]} tabindex="0" role="region" aria-label={`${title}, shown`}>
 						{#if pane.view}

@@ -13,7 +13,7 @@
 
 	const found = watch(() => questions.calls(place.filter));
 
-	/** Where the runs are that did these calls. */
+	/** The address of the runs with these calls. */
 	function records(line: CallLine): string {
 		const question =
 			line.kind === 'app'

@@ -21,7 +21,7 @@
 		desk.value ? [desk.value.mine, desk.value.regressed, desk.value.reopened, desk.value.new, desk.value.most_failures] : []
 	);
 	const all = $derived(parts.flat());
-	/** How many rows stand before a part. */
+	/** The number of rows before a part. */
 	const before = (part: number) => parts.slice(0, part).flat().length;
 	const current = () => all.slice(Math.max(0, chosen), chosen + 1);
 	const move = (by: number) => (chosen = Math.min(all.length - 1, Math.max(0, chosen + by)));

@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** One time that a rule held: why, what led to it, who was notified, and whether that worked. */
+	/** One firing of a rule: why, its cause, the recipients, and the deliveries. */
 	export interface FiringPageProps extends Record<string, unknown> {
 		number: number;
 	}

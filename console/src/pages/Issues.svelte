@@ -24,16 +24,16 @@
 	let chosenNumber = $state<number>();
 	let search: HTMLInputElement;
 	const rows = $derived((found.value ?? []).flatMap((page) => page.issues));
-	// One that has left the list is not replaced by its neighbour: somebody may be about to press a key.
+	// One that has left the list is not replaced by its neighbour: a key press must not hit the wrong issue.
 	const chosen = $derived(rows.findIndex((row) => row.number === chosenNumber));
 	$effect(() => {
 		chosenNumber ??= rows[0]?.number;
 	});
 	const current = $derived(rows[chosen]);
-	/** By number: one that leaves the list for a moment is marked still when it is back. */
+	/** By number: one that leaves the list for a moment is still marked when it is back. */
 	const marks = new SvelteSet<number>();
 	const markedRows = $derived(rows.filter((row) => marks.has(row.number)));
-	/** What is decided on: what is marked, else the row that the keyboard stands on. */
+	/** The issues of a decision: the marked ones, else the current row. */
 	const wantedRows = () => (markedRows.length ? markedRows : current ? [current] : []);
 	const mark = (number: number) => void (marks.delete(number) || marks.add(number));
 	const markAll = () => {

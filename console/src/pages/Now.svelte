@@ -9,7 +9,7 @@
 	import NowPart from '../parts/now/NowPart.svelte';
 
 	const found = watch(() => questions.now(place.filter));
-	/** Which parts have their heading in themselves. */
+	/** Parts with their own heading. */
 	const named = new Set<PartName>(['failures', 'failed', 'runs', 'points']);
 </script>
 

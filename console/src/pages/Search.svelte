@@ -39,14 +39,14 @@
 	);
 	const asked: Asked = $derived({ ...place.filter, question: question || undefined });
 	const noun = $derived(nouns[kind]);
-	/** Log records can be shown by what they came of. */
+	/** Log records can be grouped by template or logger. */
 	const groupings = { template: 'By template', logger: 'By logger' };
 	const grouping = $derived(kind === 'logs' && !summary ? (place.params.get('by') ?? undefined) : undefined);
 	const sort = $derived(place.params.get('sort') ?? undefined);
 
 	const shownView = $derived(viewOf(place.params, false));
 	const found = watchList(() => listings.records(kind, { ...asked, sort }));
-	/** What is wrong with the question, if it is none. */
+	/** The error of the question, if it is invalid. */
 	const unclear = $derived(found.trouble?.slug === 'bad-question' ? found.trouble : undefined);
 	const occurring = watch(() => (unclear ? undefined : questions.occurring(kind, asked)));
 	const counting = (what: string) => `/api/records/${kind}/summary?${queryOf({ ...asked, summary: what })}`;
@@ -56,7 +56,7 @@
 	const tail = new Tail();
 	let following = $state(false);
 	$effect(() => {
-		// What follows comes in the order of time.
+		// Followed records come in the order of time.
 		if (following && !sort) tail.start(kind, asked);
 		else tail.stop();
 		return () => tail.stop();
@@ -78,7 +78,7 @@
 	function open(number: number) {
 		chosen = number;
 		opened = opened.has(number) ? new Set([...opened].filter((one) => one !== number)) : new Set([...opened, number]);
-		// What is read must not move away.
+		// Records that are being read must not move away.
 		if (following && opened.size) tail.hold(true);
 	}
 

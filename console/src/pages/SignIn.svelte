@@ -12,7 +12,7 @@
 
 	const LAST_NAME = 'obitus-name';
 
-	/** Who signed in here last; before that nobody but the owner can. */
+	/** The last person who signed in here; before the first, only the owner can. */
 	let name = $state(localStorage.getItem(LAST_NAME) ?? 'owner');
 	let password = $state('');
 	let code = $state('');
@@ -54,7 +54,7 @@
 			location.assign(address);
 		});
 
-	/** A link may be opened in a tab that shows this page already: then only the part behind # changes. */
+	/** A link may be opened in a tab that shows this page already: then only the part after # changes. */
 	function useLink() {
 		if (place.path !== '/sign-in') return;
 		const behind = location.hash.slice(1);

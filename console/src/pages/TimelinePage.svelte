@@ -9,7 +9,7 @@
 	import TurningPoint from '../parts/timeline/TurningPoint.svelte';
 	import TimelineView from '../parts/timeline/TimelineView.svelte';
 
-	/** Of what: one of these. */
+	/** Its subject: one of these. */
 	export interface Of {
 		failure?: string;
 		run?: string;

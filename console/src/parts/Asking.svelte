@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Snippet } from 'svelte';
 
-	/** Something asked of the person before the page goes on. Escape closes it, and focus goes back to where it was. */
+	/** A dialog. Escape closes it, and focus goes back to where it was. */
 	export interface AskingProps {
 		open: boolean;
 		title: string;

@@ -1,11 +1,11 @@
 <script module lang="ts">
-	/** A moment to mark on a course: from 0, its start, to 1, and what it was. */
+	/** A marked moment on a chart: from 0, its start, to 1, with its name. */
 	export interface Mark {
 		at: number;
 		said: string;
 	}
 
-	/** Counts over time as bars; `said` is the same in words, for those who do not see them. `marks` are deploys. */
+	/** Counts over time as bars; `said` is the same in words, for screen readers. `marks` are deploys. */
 	export interface BarChartProps {
 		counts: number[];
 		said: string;

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Fingerprint } from '../lib/api';
 
-	/** Correcting the grouping of one issue: what may be the same, merging, splitting, each with a look before the step. */
+	/** Correcting the grouping of one issue: similar issues, merging, splitting, each with a preview. */
 	export interface CorrectingProps {
 		number: number;
 		why: Fingerprint[];

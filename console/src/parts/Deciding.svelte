@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Decisions, Seen } from '../lib/decisions.svelte';
 
-	/** What is asked before something is decided, and the keys that decide: on `chosen`, one issue or those that are marked. */
+	/** The dialogs and keys of decisions about `chosen`, one issue or the marked ones. */
 	export interface DecidingProps {
 		decisions: Decisions;
 		chosen: () => Seen[];
@@ -23,7 +23,7 @@
 	let { decisions, chosen, releases }: DecidingProps = $props();
 	const apps = watch(questions.apps);
 	const names = $derived([...new Set(decisions.chosen.map((issue) => issue.app))]);
-	/** Several apps have no release in common: what is offered are those of one. */
+	/** Several apps have no release in common: those of one are offered. */
 	const known = $derived(
 		releases ?? (names.length === 1 ? apps.value?.apps.find((app) => app.name === names[0])?.releases : undefined) ?? []
 	);

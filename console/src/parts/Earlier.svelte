@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** Issues that were settled and looked alike, with what was known and done then. */
+	/** Similar settled issues, with what was known and done then. */
 	export interface EarlierProps {
 		number: number;
 	}

@@ -20,7 +20,7 @@
 	const app = watch(() => questions.app(key.app));
 	const since = (time: string | null | undefined) => (time && Date.parse(time) >= made - 2000 ? time : undefined);
 	const arrived = $derived(since(app.value?.last_report));
-	// What went wrong before the latest report arrived is over.
+	// Problems from before the latest report are over.
 	const open = (time: string | undefined) => since(time) && (!arrived || Date.parse(time ?? '') >= Date.parse(arrived));
 	const refused = $derived(open(app.value?.last_refusal?.time) ? app.value?.last_refusal : undefined);
 	const remark = $derived(since(app.value?.last_remark?.time) ? app.value?.last_remark : undefined);

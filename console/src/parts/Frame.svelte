@@ -5,7 +5,7 @@
 	export interface FrameProps {
 		frame: Frame;
 		innermost?: boolean;
-		/** The app and the issue that it belongs to, where somebody may set a tracepoint on its line. */
+		/** Its app and issue, where a tracepoint may be set on its line. */
 		from?: { app: string; issue: number } | undefined;
 	}
 </script>
@@ -14,7 +14,7 @@
 	import { place } from '../lib/place.svelte';
 
 	let { frame, innermost = false, from }: FrameProps = $props();
-	/** The page that asks running apps for what this line sees next time. */
+	/** The page for setting a tracepoint on this line. */
 	const tracepoint = $derived.by(() => {
 		if (!from || frame.own === false || !frame.line || !frame.file?.endsWith('.py')) return '';
 		const address = place.to('/now/tracepoints');

@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** Asks whom issues are handed to, and what they wait for. */
+	/** Asks to whom issues are handed, and what they wait for. */
 	export interface HandDialogProps {
 		open: boolean;
 		title: string;

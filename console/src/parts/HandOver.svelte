@@ -1,7 +1,7 @@
 <script module lang="ts">
 	type Level = 'high' | 'middle' | 'low';
 
-	/** Who has an issue, what it waits for, and how much it matters. */
+	/** The person of an issue, what it waits for, and its priority. */
 	export interface HandOverProps {
 		issue: {
 			number: number;

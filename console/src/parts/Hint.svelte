@@ -2,7 +2,7 @@
 	import { Portal, Tooltip } from '@skeletonlabs/skeleton-svelte';
 	import type { Snippet } from 'svelte';
 
-	/** Something short, and what it says in full when the pointer rests on it. What must be known stands beside it, not here. */
+	/** A short text, with the full one when the pointer rests on it. Necessary information belongs beside it, not here. */
 	let { text, children }: { text: string; children: Snippet } = $props();
 </script>
 

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Deploy, ReleaseInfo } from '../lib/api';
 
-	/** Runs by hour, the failed ones at the foot, with a mark where the release arrived. */
+	/** Runs by hour, the failed ones at the bottom, with a mark where the release arrived. */
 	export interface HourChartProps {
 		hours: ReleaseInfo['hours'];
 		deploys: Deploy[];

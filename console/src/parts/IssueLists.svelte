@@ -1,7 +1,7 @@
 <script module lang="ts">
-	/** Saved questions about issues, as lists with how many each has; and saving the one that is shown. */
+	/** Saved questions about issues, as lists with counts; and saving the shown one. */
 	export interface IssueListsProps {
-		/** What is asked just now. */
+		/** The current question. */
 		question: string;
 		state: string;
 		sort: string;

@@ -2,13 +2,13 @@
 	import Hint from './Hint.svelte';
 	import type { IssueRow } from '../lib/api';
 
-	/** Issues as rows; `chosen` is the row the keyboard stands on, -1 for none. */
+	/** Issues as rows; `chosen` is the current row, -1 for none. */
 	export interface IssueTableProps {
 		rows: IssueRow[];
 		label: string;
 		chosen?: number;
 		window?: { start: string; end: string };
-		/** The issues that are marked, by number, and what marks one or does not; without it nothing can be. */
+		/** The marked issues, by number, and the function that marks one; without it none can be marked. */
 		marked?: ReadonlySet<number>;
 		mark?: (number: number) => void;
 	}

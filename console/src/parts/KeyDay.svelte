@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { AppInfo } from '../lib/api';
 
-	/** What came with a key today, beside how much may come in a day; louder the nearer that is. */
+	/** The use of a key today beside its bound, more prominent the nearer that is. */
 	export interface KeyDayProps {
 		today: AppInfo['keys'][number]['today'];
 	}

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { LaneEntry } from '../lib/api';
 
-	/** An issue in each release of its app, oldest first: how often it failed for a thousand runs, and when the release came. */
+	/** An issue in each release of its app, oldest first: failures per thousand runs, and when the release arrived. */
 	export interface LaneProps {
 		lane: LaneEntry[];
 		app: string;

@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** Lines to paste. A long one is wrapped, so that it can be read whole; it is pasted as the one line that it is. */
+	/** Lines to paste. A long one is wrapped for reading, and copied as one line. */
 	export interface LinesProps {
 		lines: string;
 	}

@@ -2,11 +2,11 @@
 	import type { Snippet } from 'svelte';
 	import type { Trouble } from '../lib/api';
 
-	/** Shows what was answered: a trouble in words, a wait, or the thing itself. */
+	/** Shows an answer: an error in words, loading, or the content. */
 	export interface LoadedProps<T> {
 		value: T | undefined;
 		trouble: Trouble | undefined;
-		/** What went wrong with something that was to be done here. */
+		/** The error of an action here. */
 		undone?: Trouble | undefined;
 		children: Snippet<[T]>;
 	}

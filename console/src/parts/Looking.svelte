@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** Who else looks at an issue just now; as long as it is shown, whoever is signed in looks at it too. */
+	/** Who else looks at an issue; while it is shown, the signed-in person counts as looking too. */
 	export interface LookingProps {
 		number: number;
 	}
@@ -15,7 +15,7 @@
 	let { number }: LookingProps = $props();
 	const looking = watch(() => questions.looking(number));
 	const others = $derived((looking.value?.people ?? []).filter((name) => name !== session.name));
-	/** The service says how often it wants to hear of it. */
+	/** The interval comes from the service. */
 	const everyMs = $derived((looking.value?.again_s ?? 15) * 1000);
 
 	$effect(() => {

@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** The name of a channel, target or alert rule: small letters, digits and dashes. One that is there keeps its name. */
+	/** The name of a channel, target or alert rule: lower case letters, digits and dashes. An existing one keeps its name. */
 	export interface NameEntryProps {
 		value: string;
 		placeholder: string;

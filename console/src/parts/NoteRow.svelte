@@ -34,7 +34,7 @@
 	async function keep(event: SubmitEvent) {
 		event.preventDefault();
 		const body = { text: text ?? '', looked_at: note.looked_at, found: note.found, seen };
-		// Where it is refused, what was written stays in the field: somebody may have changed the note meanwhile.
+		// Where it is refused, the text stays in the field: the note may have changed meanwhile.
 		if (await doing.do('', () => api.PUT('/api/issues/{number}/notes/{note}', { params, body }), 'notes')) text = undefined;
 	}
 	const remove = () => doing.do('', () => api.DELETE('/api/issues/{number}/notes/{note}', { params }), 'notes');

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Sketch } from '../lib/report';
 
-	/** What the person saw: boxes where the parts of the page stood, with their names and states, and nothing that was typed. */
+	/** What the person saw: boxes in place of the page's elements, with their names and states, and nothing that was typed. */
 	export interface PageSketchProps {
 		sketches: Sketch[];
 	}
@@ -18,7 +18,7 @@
 	const sketch = $derived(sketches[at]);
 	const FIELDS = ['textbox', 'combobox', 'checkbox', 'radio', 'switch', 'slider'];
 	const fields = $derived((sketch?.boxes ?? []).filter((box) => FIELDS.includes(box.role)));
-	/** As much of the viewport as there is anything in: an empty half would make the rest too small to read. */
+	/** The used part of the viewport: an empty half would make the rest too small to read. */
 	const TEXT = ['heading', 'paragraph', 'label', 'listitem', 'cell', 'status', 'alert'];
 	const reach = ({ role, name, at: [x = 0, , width = 0] }: Box) =>
 		x + (TEXT.includes(role) ? Math.min(width, (name ?? '').length * 14) : width);
@@ -28,7 +28,7 @@
 	);
 	const isField = (role: string) => FIELDS.includes(role);
 	const isButton = (role: string) => role === 'button' || role === 'link' || role === 'tab' || role === 'menuitem';
-	/** As much of a name as fits in a box of that width, at about seven pixels a letter. */
+	/** The part of a name that fits into a box of that width, at about seven pixels a letter. */
 	const fitting = (text: string, width: number) =>
 		text.length * 7 > width ? `${text.slice(0, Math.max(1, Math.floor(width / 7) - 1))}…` : text;
 	const said = (states: string[] | undefined) => (states ?? []).join(', ');

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { ParkOrder } from '../lib/api';
 
-	/** Asks until what an issue is parked. */
+	/** Asks for the conditions of parking. */
 	export interface ParkDialogProps {
 		open: boolean;
 		title: string;
@@ -40,7 +40,7 @@
 		}
 	});
 
-	/** As the field takes it: the time here, to the minute. */
+	/** In the field's form: local time, to the minute. */
 	function fieldOf(time: Date) {
 		const two = (n: number) => String(n).padStart(2, '0');
 		return `${time.getFullYear()}-${two(time.getMonth() + 1)}-${two(time.getDate())}T${two(time.getHours())}:${two(time.getMinutes())}`;

@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** How much an issue matters: a shape and a word. */
+	/** The priority of an issue: a shape and a word. */
 	export interface PriorityMarkProps {
 		level: 'high' | 'middle' | 'low';
 	}

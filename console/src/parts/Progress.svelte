@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Regroupings } from '../lib/grouping.svelte';
 
-	/** What a change of the grouping is doing, how it ended, and the way back. */
+	/** The progress of a change of the grouping, its result, and its undo. */
 	export interface ProgressProps {
 		of: Regroupings;
 	}

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Quiet } from '../lib/api';
 
-	/** What went wrong with no exception, each with what can be decided of it. */
+	/** Quiet failures, each with its decisions. */
 	export interface QuietFailuresProps {
 		quiet: Quiet[];
 	}

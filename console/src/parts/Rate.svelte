@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Interval } from '../lib/api';
 
-	/** A rate with its interval, drawn on a scale that starts at zero and that its neighbours share, and said in numbers. */
+	/** A rate with its interval, on a scale from zero that neighbouring rates share, and in numbers. */
 	export interface RateProps {
 		rate: Interval | null | undefined;
 		most: number;

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { RegroupPreview } from '../lib/api';
 
-	/** What a rule, or regrouping past failures, would do: which issues would be joined or split, with how many failures, and examples. */
+	/** The preview of a rule or of regrouping past failures: which issues would be joined or split, with how many failures, and examples. */
 	export interface RegroupedProps {
 		preview: RegroupPreview;
 	}

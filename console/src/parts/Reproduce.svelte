@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** What reproduces an issue, asked for when somebody wants it: from one of its failures, or from the latest that can. */
+	/** Reproducing an issue, requested on demand: from one of its failures, or from the latest possible one. */
 	export interface ReproduceProps {
 		issue: number;
 		failure?: string | undefined;

@@ -2,7 +2,7 @@
 	import type { Snippet } from 'svelte';
 	import type { Doing } from '../lib/doing.svelte';
 
-	/** Asks by what name something is saved, and for whom. `more` stands below that. */
+	/** Asks for the name of a saved view, and for whom. `more` is below that. */
 	export interface SaveDialogProps {
 		open: boolean;
 		title: string;

@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** A secret that is typed in, and never comes back. */
+	/** A field for a secret, which is never shown again. */
 	export interface SecretEntryProps {
 		value: string;
 		label: string;

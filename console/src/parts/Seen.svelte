@@ -2,11 +2,11 @@
 	import type { PageSketchProps } from './PageSketch.svelte';
 
 	export interface SeenProps {
-		/** The trace that is asked for sketches, where there is one. */
+		/** The trace of the sketches, where there is one. */
 		trace?: string | null;
-		/** The app that is looked at: what another one saw says so. */
+		/** The current app: sketches of others name theirs. */
 		app?: string;
-		/** Sketches that are known already, which go before those of the trace. */
+		/** Known sketches, which come before those of the trace. */
 		sketches?: PageSketchProps['sketches'];
 	}
 </script>

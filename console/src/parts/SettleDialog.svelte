@@ -44,7 +44,7 @@
 	});
 	$effect(() => {
 		const newest = releases[0];
-		// The releases may come after the dialog is open. What comes in later changes no field.
+		// The releases may be loaded after the dialog is open. Later ones do not change the field.
 		if (!open || !newest || filled) return;
 		filled = true;
 		if (!untrack(() => release)) release = newest;

@@ -1,9 +1,9 @@
 <script module lang="ts">
 	import type { Snippet } from 'svelte';
 
-	/** What may be wider than the screen, a table: it scrolls by itself, and the keyboard comes to it while it does. */
+	/** A wide table: it scrolls by itself, and is reachable by the keyboard while it does. */
 	export interface SidewaysProps {
-		/** What is scrolled, for a screen reader. */
+		/** Its name, for screen readers. */
 		label: string;
 		children: Snippet;
 	}

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Since, State } from '../lib/api';
 
-	/** Since when an issue is there, whether its fix held, what it hangs together with, and which change likely did it. */
+	/** Since when an issue exists, whether its fix held, related issues, and which change likely caused it. */
 	export interface SinceProps {
 		since: Since;
 		app: string;

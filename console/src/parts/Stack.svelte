@@ -6,7 +6,7 @@
 	export interface StackProps {
 		chain: Link[];
 		ownOnly?: boolean;
-		/** Whose frames these are, for those that lead to a tracepoint. */
+		/** The app and issue of the frames, for setting tracepoints. */
 		from?: FrameProps['from'];
 	}
 </script>
@@ -18,7 +18,7 @@
 
 	let { chain, ownOnly = true, from }: StackProps = $props();
 	const relations = { cause: 'caused by', context: 'raised while handling', member: 'with the member' };
-	/** A group inside a group: its members are said to be its own. */
+	/** A group inside a group: its members are marked as its own. */
 	function relationOf(link: Link): string {
 		const group = link.member_of ? chain[link.member_of] : undefined;
 		return group ? `member of ${group.type} ${group.message ?? ''}` : relations[link.relation ?? 'cause'];

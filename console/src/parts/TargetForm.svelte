@@ -4,7 +4,7 @@
 	import NameEntry from './NameEntry.svelte';
 	import SecretEntry from './SecretEntry.svelte';
 
-	// Adds a target. Secrets are typed in, and never come back.
+	// Adds a target. Secrets are never shown again.
 	const KINDS: Record<TargetKind, string> = {
 		file: 'files on the host',
 		syslog: 'syslog (RFC 5424)',

@@ -2,7 +2,7 @@
 	import type { Failure } from '../lib/api';
 	import type { Report } from '../lib/report';
 
-	/** What led up to a failure, step by step, with the failure as its end. */
+	/** The breadcrumbs of a failure, with the failure at the end. */
 	export interface TrailProps {
 		failure: Failure;
 		report: Report;
@@ -16,7 +16,7 @@
 	let { failure, report }: TrailProps = $props();
 	const loud = (severity: string | undefined) => severity === 'ERROR' || severity === 'FATAL';
 	const shape = (severity: string | undefined) => (loud(severity) ? '✕' : severity === 'WARN' ? '!' : '·');
-	// The message says these already.
+	// Attributes that the message contains already.
 	const said = /^(code\..*|logger|db\.system\.name|http\.request\.method|http\.response\.status_code)$/;
 	function rest(crumb: Crumb): string {
 		const shown = Object.entries(crumb.attributes ?? {}).filter(

@@ -3,7 +3,7 @@
 	import { place } from '../lib/place.svelte';
 	import { aboutWhen } from '../lib/person';
 
-	/** Asks for a person and a time: the way in when somebody says that it did not work, and nothing was raised. */
+	/** Asks for a person and a time: the starting point when there is no exception. */
 	let { who = '', at = '', around = '30m' }: { who?: string; at?: string; around?: string } = $props();
 	// svelte-ignore state_referenced_locally
 	let name = $state(who);

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { ChannelInfo } from '../../lib/api';
 
-	/** Adds a channel, or changes `editing`. Secrets are typed in, and never come back. */
+	/** Adds a channel, or changes `editing`. Secrets are never shown again. */
 	export interface ChannelFormProps {
 		editing: ChannelInfo | undefined;
 		done: () => void;

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { FiringInfo } from '../../lib/api';
 
-	/** What fired, the latest first, each with how it was delivered. */
+	/** Firings, the latest first, each with its deliveries. */
 	export interface FiringsProps {
 		firings: FiringInfo[];
 	}

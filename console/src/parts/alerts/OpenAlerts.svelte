@@ -4,7 +4,7 @@
 	import { questions } from '../../lib/questions';
 	import { moment } from '../../lib/words';
 
-	/** What fires now, and that nobody has accepted: a line each, at most so many. */
+	/** Open firings that nobody has accepted: a line each, at most so many. */
 	const MOST = 5;
 	const alerts = watch(() => questions.alerts('24h'));
 	const open = $derived((alerts.value?.firings ?? []).filter((one) => !one.is_over && !one.accepted));

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { AlertRuleInfo } from '../../lib/api';
 
-	/** How a rule is kept: what it is called, whom it tells, and how often at most. `editing` is the one that is changed. */
+	/** The form of a rule: its name, its channels, and its limit of messages. `editing` is a rule to change. */
 	export interface RuleFormProps {
 		when: string;
 		editing: AlertRuleInfo | undefined;

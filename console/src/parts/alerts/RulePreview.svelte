@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { AlertPreview } from '../../lib/api';
 
-	/** What a rule would have done in the last fourteen days: each day with how often, and the latest firings. */
+	/** What a rule would have done in the last fourteen days: counts by day, and the latest firings. */
 	export interface RulePreviewProps {
 		preview: AlertPreview;
 	}

@@ -1,10 +1,10 @@
 <script module lang="ts">
 	import type { Pane } from '../../lib/views';
 
-	/** Puts a picture or table on a board, an old one or a new one. */
+	/** Puts a chart or table on a board, an existing one or a new one. */
 	export interface PutOnBoardProps {
 		pane: Pane;
-		/** What it is called on the board, where nobody says otherwise. */
+		/** Its default name on the board. */
 		name: string;
 	}
 </script>

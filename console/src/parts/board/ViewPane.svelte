@@ -1,10 +1,10 @@
 <script module lang="ts">
 	import type { View } from '../../lib/views';
 
-	/** What a view of records comes to, as a board shows it: a summary, templates, loggers, or the newest records. */
+	/** A view of records on a board: a summary, templates, loggers, or the newest records. */
 	export interface ViewPaneProps {
 		shown: View;
-		/** Changes when it is time to look again. */
+		/** Changes when it has to be loaded again. */
 		turn: number;
 		rows: number;
 	}

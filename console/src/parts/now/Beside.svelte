@@ -1,13 +1,13 @@
 <script module lang="ts">
 	import type { Now } from '../../lib/api';
 
-	/** A number in the course of the window, the window before faintly behind it; deploys are marked, slices that are not over are hollow. */
+	/** A number over the window, with the period before faintly behind it; deploys are marked, slices that are not over are hollow. */
 	export interface BesideProps {
 		title: string;
 		found: Now['failures'];
 		now: Now;
 		failed?: boolean;
-		/** Where its records are. */
+		/** The address of its records. */
 		href: string;
 	}
 </script>

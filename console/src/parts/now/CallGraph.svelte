@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Calls } from '../../lib/graph';
 
-	/** Who calls whom, drawn from left to right. The same stands in a table beside it. */
+	/** Who calls whom, drawn from left to right. A table beside it has the same. */
 	export interface CallGraphProps {
 		found: Calls;
 	}
@@ -110,7 +110,7 @@
 {/if}
 
 <style>
-	/* Words on a line stay readable: paper around each letter. */
+	/* Labels on a line stay readable: each letter has an outline in the background's colour. */
 	.halo {
 		paint-order: stroke;
 		stroke: var(--color-surface-50-950);

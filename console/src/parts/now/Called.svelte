@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Now } from '../../lib/api';
 
-	/** Hosts, databases and queues that apps call: what fails, and what is slow, beside the time before. */
+	/** Hosts, databases and queues that apps call: the failing and the slow ones, compared with the period before. */
 	export interface CalledProps {
 		now: Now;
 		search: (kind: string, question?: string) => string;

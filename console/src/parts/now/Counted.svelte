@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** Names with a number each, the number drawn as a line below; each leads to its records. */
+	/** Names with a number each, drawn as a line below; each links to its records. */
 	export interface CountedProps {
 		list: { name: string; said: string; count: number; href: string; bad?: boolean }[];
 		none: string;

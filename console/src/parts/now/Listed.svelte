@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Now } from '../../lib/api';
 
-	/** Issues that are new, or that came back. */
+	/** New and regressed issues. */
 	export interface ListedProps {
 		rows: Now['new'];
 		none: string;

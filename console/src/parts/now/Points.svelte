@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Now } from '../../lib/api';
 
-	/** Entry points by what goes wrong with them, as a table or as a picture of one measure. */
+	/** Entry points by failures, as a table or as a chart of one measure. */
 	export interface PointsProps {
 		now: Now;
 		href: (point: Now['points'][number]) => string;

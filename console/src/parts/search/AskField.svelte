@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { RecordKind, Trouble } from '../../lib/api';
 
-	/** The field that questions are written in: completes names and values that exist, and says where a text stops to be a question. */
+	/** The field for questions: completes existing names and values, and shows the position of errors. */
 	export interface AskFieldProps {
 		kind: RecordKind;
 		value: string;

@@ -1,10 +1,10 @@
 <script module lang="ts">
 	import type { Asked } from '../../lib/questions';
 
-	/** Loggers as a tree that folds, with counts. A logger leads to its records and those of all below it. */
+	/** Loggers as a tree that folds, with counts. A logger links to its records and those of all below it. */
 	export interface ByLoggerProps {
 		asked: Asked;
-		/** Show the records of a logger, by a question more. */
+		/** Show the records of a logger, by adding a term. */
 		lead: (question: string) => void;
 	}
 </script>
@@ -23,9 +23,9 @@
 	const found = watchGrowing<Summary>(
 		() => `/api/records/logs/summary?${queryOf({ ...asked, summary: 'count by logger, severity', most: MOST })}`
 	);
-	/** The logger whose sending somebody changes. */
+	/** The logger whose threshold is being changed. */
 	let changing = $state.raw<Logger>();
-	/** What was folded or unfolded by hand. */
+	/** Nodes folded or unfolded by hand. */
 	let turned = $state<Record<string, boolean>>({});
 	const isOpen = (logger: Logger, deep: number) => turned[logger.name] ?? deep < OPEN_BY_ITSELF;
 </script>

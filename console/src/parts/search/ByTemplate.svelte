@@ -1,10 +1,10 @@
 <script module lang="ts">
 	import type { Asked } from '../../lib/questions';
 
-	/** Log records as the few templates that they came of: a million lines read as forty. A template leads to its records. */
+	/** Log records by template: a million lines read as forty. A template links to its records. */
 	export interface ByTemplateProps {
 		asked: Asked;
-		/** Show the records of a template, by a question more. */
+		/** Show the records of a template, by adding a term. */
 		lead: (question: string) => void;
 	}
 </script>

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Summary } from '../../lib/api';
 
-	/** How many there were in the course of the window, as bars over its whole width. What is not counted yet is left blank, and said. */
+	/** Counts over the window, as bars over its whole width. Slices that are not counted yet are blank, and mentioned. */
 	export interface CourseProps {
 		found: Summary;
 		noun: string;

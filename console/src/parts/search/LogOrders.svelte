@@ -1,9 +1,9 @@
 <script module lang="ts">
-	/** From which severity a logger of an app sends for a while: what holds, and a new order. */
+	/** Temporary thresholds of an app's loggers: the active orders, and a new one. */
 	export interface LogOrdersProps {
 		open: boolean;
 		logger: string;
-		/** What to ask for its records, to know which app it is a part of. */
+		/** The question for its records, to find its app. */
 		question: string;
 	}
 </script>

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { Occurring } from '../../lib/api';
 
-	/** The values that occur most in what was found, field by field: a click keeps only these, or leaves them out. */
+	/** The most frequent values of the records found, by field: a click keeps only these, or leaves them out. */
 	export interface OccursProps {
 		found: Occurring;
 		noun: string;

@@ -1,18 +1,18 @@
 <script module lang="ts">
-	/** One line of a picture; `values` has one for each time, null where nothing is known. */
+	/** One line of a chart; `values` has one for each time, null where there is none. */
 	export interface Line {
 		name: string;
 		values: (number | null)[];
 	}
 
-	/** Lines over time, each with its own dashes and its name at its end; the same stands in a table beside it. */
+	/** Lines over time, each with its own dashes and its name at its end; a table beside it has the same. */
 	export interface PictureProps {
 		times: string[];
 		lines: Line[];
-		/** What the numbers are of, for their unit. */
+		/** The field of the numbers, for their unit. */
 		of: string;
 		said: string;
-		/** What stands above it where it is taken away as a file. */
+		/** The title in a saved file. */
 		title: string;
 	}
 </script>
@@ -30,7 +30,7 @@
 	const HEIGHT = 260;
 	const days = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' });
 	const hours = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' });
-	/** What stands under a time: its day where days are drawn, or where one begins; else its hour. Both in seconds. */
+	/** The label of a time: its day where days are drawn, or where one begins; else its hour. Both in seconds. */
 	const tick = (at: number, step: number) => {
 		const date = new Date(at * 1000);
 		return step >= 86400 || (date.getHours() === 0 && date.getMinutes() === 0) ? days.format(date) : hours.format(date);
@@ -59,7 +59,7 @@
 
 	$effect(() => {
 		if (!frame || !width) return;
-		// The colours are those of the desk that is lit.
+		// The colours are those of the current theme.
 		void desk.choice;
 		const style = getComputedStyle(frame);
 		const ink = style.color;

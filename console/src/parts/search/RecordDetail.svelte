@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { RecordRow } from '../../lib/api';
 
-	/** All that a record holds: each value can be asked for or left out, and leads on to its run, its trace and its failure. */
+	/** A whole record: each value can be searched or excluded, with links to its run, its trace and its failure. */
 	export interface RecordDetailProps {
 		row: RecordRow;
 		narrow: (field: string, op: '=' | '!=', value: unknown) => void;
@@ -27,7 +27,7 @@
 		const line = row.values['code.line.number'];
 		return file === undefined ? '' : line === undefined ? textOf(file) : `${textOf(file)}:${textOf(line)}`;
 	});
-	/** The values that were put into the template, apart from it. */
+	/** The values of the template's places. */
 	const parts = $derived(pieces(textOf(row.values.template), textOf(row.values.message)));
 
 	function pieces(template: string, message: string): { text: string; value: boolean }[] {

@@ -1,15 +1,15 @@
 <script module lang="ts">
 	import type { RecordRow } from '../../lib/api';
 
-	/** A list of records with chosen columns; a row opens to all it holds. */
+	/** A list of records with chosen columns; a row opens to the whole record. */
 	export interface RecordTableProps {
 		rows: RecordRow[];
 		columns: string[];
 		label: string;
-		/** The column that they are in the order of, with `-` before it where the greatest come first; newest first where there is none. */
+		/** The sort column, with `-` before it for greatest first; newest first where there is none. */
 		sort: string | undefined;
 		sortBy: (column: string) => void;
-		/** The number of the row that the keyboard is at. */
+		/** The current row. */
 		chosen: number | undefined;
 		opened: ReadonlySet<number>;
 		/** Rows that have just come. */
@@ -31,7 +31,7 @@
 	const direction = (name: string) =>
 		sort === name ? 'ascending' : sort === `-${name}` || (!sort && name === 'time') ? 'descending' : undefined;
 
-	/** The column that takes what the others leave. */
+	/** The column with the remaining width. */
 	const widest = $derived(columns.find((name) => name === 'message') ?? columns.find(isLong) ?? columns.at(-1));
 
 	function moveLeft(name: string) {

@@ -1,7 +1,7 @@
 <script module lang="ts">
-	/** The questions that somebody saved, for themselves or for all; and saving what is shown. */
+	/** Saved questions, for oneself or for all; and saving the shown one. */
 	export interface SavedQuestionsProps {
-		/** What a new one is called, where nobody says otherwise. */
+		/** The default name of a new one. */
 		name: string;
 	}
 </script>

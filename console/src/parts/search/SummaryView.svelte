@@ -1,15 +1,15 @@
 <script module lang="ts">
 	import type { RecordKind, Summary } from '../../lib/api';
 
-	/** A summary as a table or as a picture, one click from one to the other. A group leads to its records. */
+	/** A summary as a table or as a chart. A group links to its records. */
 	export interface SummaryViewProps {
 		kind: RecordKind;
 		found: Summary;
-		/** What it is of, in words: the summary and the question. */
+		/** Its title: the summary and the question. */
 		title: string;
 		picture: boolean;
 		show?: (picture: boolean) => void;
-		/** Whether its heading stands elsewhere. */
+		/** Whether its heading is elsewhere. */
 		bare?: boolean;
 		lead: (terms: [string, unknown][]) => void;
 	}

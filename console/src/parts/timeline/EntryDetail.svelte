@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { TimelineEntry } from '../../lib/api';
 
-	/** All that one entry of a timeline holds, and what is like it. */
+	/** A whole entry of a timeline, and a link to similar ones. */
 	export interface EntryDetailProps {
 		entry: TimelineEntry;
 		/** Why it counts as the last step that worked, '' where it does not. */
@@ -16,7 +16,7 @@
 	import { countOf, moment } from '../../lib/words';
 
 	let { entry, worked }: EntryDetailProps = $props();
-	/** Where everything like it is: in the window of the page. */
+	/** The address of similar entries, in the window of the page. */
 	const alike = $derived.by(() => {
 		const app = entry.app ? `${term('app', '=', entry.app)} ` : '';
 		if (entry.kind === 'run') return { kind: 'runs', question: `${app}${term('entry_point', '=', entry.said)}` };

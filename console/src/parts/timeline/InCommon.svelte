@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** What the failing runs of an issue have in common, held against healthy ones. */
+	/** What the failing runs of an issue have in common, compared with healthy ones. */
 	export interface InCommonProps {
 		issue: number;
 		window: string;

@@ -1,5 +1,5 @@
 <script module lang="ts">
-	/** Where a failing run left the path that healthy runs of its entry point take, and both side by side. */
+	/** Where a failing run differs from healthy runs of its entry point, and both side by side. */
 	export interface TurningPointProps {
 		failure: string;
 	}

@@ -1,7 +1,7 @@
 <script module lang="ts">
 	import type { RecordRow } from '../../lib/api';
 
-	/** One hit: the values that were asked for, the locals and calls at the line, and what it leads on to. */
+	/** One hit: the requested values, the locals and calls at the line, and its links. */
 	export interface HitProps {
 		row: RecordRow;
 		open: boolean;

@@ -4,7 +4,7 @@
 	/** Sets a tracepoint: which line, when, what to collect, for how long. */
 	export interface TracepointFormProps {
 		page: TracepointsPage;
-		/** Where somebody came from: the app, file and line of a frame, and its issue. */
+		/** The frame from which the page was opened: app, file, line and issue. */
 		from: { app?: string; file?: string; line?: number; issue?: number };
 	}
 </script>
