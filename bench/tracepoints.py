@@ -49,11 +49,11 @@ def ask(*orders):
     global version
     version += 1
     made = [{"id": version * 10 + place, "file": "ten.py", "seconds": 600, "hits": 10_000, "per_second": 100} | order for place, order in enumerate(orders)]
-    standing = active_reporter().life._tracepoints.standing
-    standing.heard({"tracepoints": {"version": version, "environment": "", "set": made}})
-    standing.tend()
-    while standing.is_due(): time.sleep(0.01)
-    assert all(one["state"] == "set" for one in standing.states()), standing.states()
+    requested = active_reporter().life._tracepoints.requested
+    requested.heard({"tracepoints": {"version": version, "environment": "", "set": made}})
+    requested.tend()
+    while requested.is_due(): time.sleep(0.01)
+    assert all(one["state"] == "set" for one in requested.states()), requested.states()
 
 for turn in range(ROUNDS):
     for kind in kinds if turn % 2 else kinds[::-1]:
@@ -66,14 +66,14 @@ base = statistics.median(times["off"])
 found = {kind: statistics.median([a / b for a, b in zip(times[kind], times["off"])]) for kind in kinds}
 obitus.stop(); obitus.watch(tracepoints=True)
 ask({"line": 4, "condition": "total < 0"})
-standing = active_reporter().life._tracepoints.standing
+requested = active_reporter().life._tracepoints.requested
 begun, calls = time.perf_counter(), 0
-while standing.states()[0]["state"] != "over" and time.perf_counter() < begun + 30:
+while requested.states()[0]["state"] != "over" and time.perf_counter() < begun + 30:
     for number in range(100): ten.quote(number)
     calls += 100
 off_s = time.perf_counter() - begun
-state = standing.states()[0]
-standing.tend()
+state = requested.states()[0]
+requested.tend()
 print(json.dumps({"base_ns": base, "ratios": found, "cost_a_look_ns": state["cost_ms"] * 1e6 / state["looked"], "looks": state["looked"], "off_s": off_s, "why": state["why"]}))
 """
 TEN = """\

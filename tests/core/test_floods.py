@@ -5,7 +5,7 @@ from __future__ import annotations
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from obitus.core.floods import SLOT_MS, STANDS_MS, Alike, Floods
+from obitus.core.floods import APART_MS, SLOT_MS, Alike, Floods
 
 BASE_MS = 1_790_000_000_000
 
@@ -32,18 +32,18 @@ def test_what_is_only_counted_has_one_like_it_that_is_kept(
         now_ms += later_ms
         like, time_ms = alike(issue, release), now_ms + off_ms
         left = floods.whole_left(issue, now_ms)
-        standing = floods.stands_for(like, time_ms, now_ms)
+        represents = floods.represented_by(like, time_ms, now_ms)
         # What is said before holds for what comes now.
-        assert standing is None or left == 0
+        assert represents is None or left == 0
         assert floods.whole_left(issue, now_ms) == max(0, left - 1)
-        if standing is None:
+        if represents is None:
             floods.kept(like, seq, time_ms)
             kept[seq] = (like, time_ms)
             whole[issue] = whole.get(issue, 0) + 1
             continue
         assert whole[issue] >= at_once
-        about, at_ms = kept[standing]
-        assert about == like and abs(at_ms - time_ms) <= STANDS_MS and at_ms // SLOT_MS == time_ms // SLOT_MS
+        about, at_ms = kept[represents]
+        assert about == like and abs(at_ms - time_ms) <= APART_MS and at_ms // SLOT_MS == time_ms // SLOT_MS
 
 
 def test_a_flood_costs_what_it_may_and_a_quiet_issue_is_whole() -> None:
@@ -51,11 +51,11 @@ def test_a_flood_costs_what_it_may_and_a_quiet_issue_is_whole() -> None:
     floods, kept, quiet = Floods(), 0, 0
     for at in range(60_000):
         now_ms = BASE_MS + at
-        if floods.stands_for(alike(), now_ms, now_ms) is None:
+        if floods.represented_by(alike(), now_ms, now_ms) is None:
             kept += 1
             floods.kept(alike(), at, now_ms)
         if at % 200 == 0:
-            quiet += floods.stands_for(alike(2), now_ms, now_ms) is None
+            quiet += floods.represented_by(alike(2), now_ms, now_ms) is None
             floods.kept(alike(2), at, now_ms)
     assert 1000 + 590 <= kept <= 1000 + 610 and quiet == 300
 
@@ -63,21 +63,23 @@ def test_a_flood_costs_what_it_may_and_a_quiet_issue_is_whole() -> None:
 def test_what_a_sender_only_counted_takes_nothing_of_what_may_be_whole() -> None:
     """It is counted with the one that stands for it, from the first on, and kept only where none does."""
     floods = Floods(at_once=5, a_second=1)
-    assert floods.stands_for(alike(), BASE_MS, BASE_MS, was_counted=True) is None
+    assert floods.represented_by(alike(), BASE_MS, BASE_MS, was_counted=True) is None
     floods.kept(alike(), 7, BASE_MS)
-    assert floods.stands_for(alike(), BASE_MS, BASE_MS, was_counted=True) == 7 and floods.whole_left(1, BASE_MS) == 5
-    late_ms = BASE_MS + STANDS_MS + 1
-    assert floods.stands_for(alike(), late_ms, late_ms, was_counted=True) is None
+    assert (
+        floods.represented_by(alike(), BASE_MS, BASE_MS, was_counted=True) == 7 and floods.whole_left(1, BASE_MS) == 5
+    )
+    late_ms = BASE_MS + APART_MS + 1
+    assert floods.represented_by(alike(), late_ms, late_ms, was_counted=True) is None
 
 
 def test_what_is_new_about_a_flood_is_kept() -> None:
     """A release, an entry point or an hour with no failure yet gets one that is whole, whatever came before; so does what was taken back."""
     floods = Floods(1, 0.0001)
-    assert floods.stands_for(alike(), BASE_MS, BASE_MS) is None
+    assert floods.represented_by(alike(), BASE_MS, BASE_MS) is None
     floods.kept(alike(), 1, BASE_MS)
-    assert floods.stands_for(alike(), BASE_MS + 5, BASE_MS + 5) == 1
+    assert floods.represented_by(alike(), BASE_MS + 5, BASE_MS + 5) == 1
     for other in (alike(release=2), alike(entry_point="GET /fares")):
-        assert floods.stands_for(other, BASE_MS + 5, BASE_MS + 5) is None
-    assert floods.stands_for(alike(), BASE_MS + STANDS_MS + 1, BASE_MS + 5) is None
+        assert floods.represented_by(other, BASE_MS + 5, BASE_MS + 5) is None
+    assert floods.represented_by(alike(), BASE_MS + APART_MS + 1, BASE_MS + 5) is None
     floods.forget()
-    assert floods.stands_for(alike(), BASE_MS + 6, BASE_MS + 6) is None
+    assert floods.represented_by(alike(), BASE_MS + 6, BASE_MS + 6) is None

@@ -73,8 +73,8 @@ def test_false_discoveries() -> None:
         0.7590,
         1.0,
     ]
-    assert sum(statistics.standing(values)) == 4
-    assert statistics.standing([]) == []
+    assert sum(statistics.significant(values)) == 4
+    assert statistics.significant([]) == []
 
 
 @given(COUNT, RUNS, COUNT, RUNS)

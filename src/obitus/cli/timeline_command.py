@@ -183,6 +183,6 @@ def common(
             table.add_row(f"{one['failing_share']:.0%}", f"{one['healthy_share']:.1%}", said)
         console.print(table)
         say(
-            f"{answer['failing']:,} failing runs against {answer['healthy']:,} healthy ones, each standing for those that were not sent.",
+            f"{answer['failing']:,} failing runs against {answer['healthy']:,} healthy ones, each weighted for the ones that were not sent.",
             QUIET,
         )

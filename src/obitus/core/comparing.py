@@ -66,10 +66,10 @@ def compare(pairs: Sequence[Pair], before: str, now: str, *, shares: bool = Fals
     ups = [more(p.before.failures, p.before.runs, p.now.failures, p.now.runs) for p in tested]
     downs = [fewer(p.before.failures, p.before.runs, p.now.failures, p.now.runs) for p in tested]
     chances = [min(1.0, 2 * min(up, down)) for up, down in zip(ups, downs, strict=True)]
-    stands = statistics.standing(chances)
+    significant = statistics.significant(chances)
     judged = {
-        pair.key: _judged(pair, before, now, chance=chance, up=up < down, stands=stand)
-        for pair, chance, up, down, stand in zip(tested, chances, ups, downs, stands, strict=True)
+        pair.key: _judged(pair, before, now, chance=chance, up=up < down, significant=sure)
+        for pair, chance, up, down, sure in zip(tested, chances, ups, downs, significant, strict=True)
     }
     return [
         found or judged.get(pair.key) or _too_few(pair, before, now) for pair, found in zip(pairs, known, strict=True)
@@ -130,12 +130,12 @@ def stepped_up(courses: Sequence[Course], *, shares: bool = False) -> list[Step]
             continue
         chance = more(before.failures, before.runs, course.now.failures, course.now.runs)
         tested.append((course, before, against, chance))
-    sure = statistics.standing([chance for *_, chance in tested])
+    significant = statistics.significant([chance for *_, chance in tested])
     found = []
-    for (course, before, against, chance), stands in zip(tested, sure, strict=True):
+    for (course, before, against, chance), sure in zip(tested, significant, strict=True):
         factor = statistics.ratio(before.failures, before.runs, course.now.failures, course.now.runs)
         if chance <= LEVEL and factor is not None:
-            found.append(Step(course.key, before, course.now, against, factor, chance, sure=stands))
+            found.append(Step(course.key, before, course.now, against, factor, chance, sure=sure))
     return found
 
 
@@ -210,11 +210,11 @@ def _could_tell(pair: Pair) -> bool:
     )
 
 
-def _judged(pair: Pair, before: str, now: str, *, chance: float, up: bool, stands: bool) -> Compared:
+def _judged(pair: Pair, before: str, now: str, *, chance: float, up: bool, significant: bool) -> Compared:
     factor = statistics.ratio(pair.before.failures, pair.before.runs, pair.now.failures, pair.now.runs)
     if factor is None:
         return _too_few(pair, before, now)
-    if stands:
+    if significant:
         said = f"{_seen(pair.now)} in {now}, {_seen(pair.before)} in {before}"
         if not pair.now.failures:
             return Compared(pair.key, "gone", f"None in {now} over {count_of(pair.now.runs, 'run')}; {_seen(pair.before)} in {before}; by chance {chance_said(chance)}.", factor, chance)  # fmt: skip

@@ -14,13 +14,14 @@ AT_ONCE: Final = 1000
 """The burst of whole failures of one issue."""
 A_SECOND: Final = 10.0
 """Further ones each second."""
-STANDS_MS: Final = 10_000
+APART_MS: Final = 10_000
 """The longest time between a failure and the one that represents it."""
 SLOT_MS: Final = 5 * MINUTE_MS
 """The finest slots by which failures are counted: a failure and those that it represents are in the same slot."""
 MOST_ISSUES: Final = 5_000
 """Number of issues that are watched; the one that was quiet for longest is forgotten, and starts again like a new one."""
-MOST_STANDING: Final = 20_000
+MOST_REPRESENTING: Final = 20_000
+"""Number of failures that represent others; the one that became so first is forgotten."""
 
 
 class Alike(NamedTuple):
@@ -46,20 +47,20 @@ class Floods:
         self._at_once, self._a_second = at_once, a_second
         self._left: OrderedDict[int, tuple[float, int]] = OrderedDict()
         """The number that an issue may keep whole, and at which time."""
-        self._standing: OrderedDict[tuple[Alike, int], tuple[int, int]] = OrderedDict()
+        self._representing: OrderedDict[tuple[Alike, int], tuple[int, int]] = OrderedDict()
         """By common properties and slot: number and time of the failure that represents them."""
 
-    def stands_for(self, alike: Alike, time_ms: int, received_ms: int, *, was_counted: bool = False) -> int | None:
+    def represented_by(self, alike: Alike, time_ms: int, received_ms: int, *, was_counted: bool = False) -> int | None:
         """Return the number of the failure that represents this one; None where it is to be kept whole, which is
         subtracted from what its issue may keep. Failures that their sender only counted are kept whole only where
         none represents them.
         """
         if not was_counted and self._take(alike.issue_id, received_ms):
             return None
-        standing = self._standing.get((alike, time_ms // SLOT_MS))
-        if standing is None or abs(time_ms - standing[1]) > STANDS_MS:
+        found = self._representing.get((alike, time_ms // SLOT_MS))
+        if found is None or abs(time_ms - found[1]) > APART_MS:
             return None
-        return standing[0]
+        return found[0]
 
     def whole_left(self, issue_id: int, now_ms: int) -> int:
         """Return how many an issue may keep whole now."""
@@ -68,14 +69,14 @@ class Floods:
     def kept(self, alike: Alike, seq: int, time_ms: int) -> None:
         """Make a failure that is kept whole represent those like it from now on."""
         key = (alike, time_ms // SLOT_MS)
-        self._standing[key] = (seq, time_ms)
-        self._standing.move_to_end(key)
-        if len(self._standing) > MOST_STANDING:
-            self._standing.popitem(last=False)
+        self._representing[key] = (seq, time_ms)
+        self._representing.move_to_end(key)
+        if len(self._representing) > MOST_REPRESENTING:
+            self._representing.popitem(last=False)
 
     def forget(self) -> None:
         """Forget which failures represent others: their commit was rolled back."""
-        self._standing.clear()
+        self._representing.clear()
 
     def _take(self, issue_id: int, now_ms: int) -> bool:
         """Take one of those that an issue may keep whole now; return whether one was left."""

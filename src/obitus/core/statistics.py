@@ -153,7 +153,7 @@ def ratio(before: int, exposed_before: float, now: int, exposed_now: float) -> I
     return Interval(odds(share.value), odds(share.low), odds(share.high))
 
 
-def standing(values: Sequence[float], false_share: float = FALSE_SHARE) -> list[bool]:
+def significant(values: Sequence[float], false_share: float = FALSE_SHARE) -> list[bool]:
     """Return which findings hold with the false discovery rate at ``false_share``, given their probabilities by chance.
 
     The step-up procedure of Y. Benjamini and Y. Hochberg, J. R. Statist. Soc. B 57, 1995.

@@ -47,7 +47,7 @@ class TooManyWait(Exception):
     """The bound of waiting clients is reached."""
 
 
-class Standing:
+class ActiveTracepoints:
     """The active tracepoints."""
 
     def __init__(self, records: Records, clock: Clock, live: Live) -> None:
@@ -68,7 +68,7 @@ class Standing:
     def load(self) -> None:
         """Read the active tracepoints, and answer clients whose list has changed. Called from any thread."""
         found: dict[int, list[Tracepoint]] = {}
-        for one in store.standing(self._records.reader, self._clock.now_ms()):
+        for one in store.active(self._records.reader, self._clock.now_ms()):
             found.setdefault(one.app_id, []).append(one)
         before, self._of_app = self._of_app, {app_id: tuple(ones) for app_id, ones in found.items()}
         for app_id in {*before, *self._of_app}:
@@ -202,4 +202,4 @@ def _for_clients(one: Tracepoint, now_ms: int) -> dict[str, Any]:
     }
 
 
-TheTracepoints = Annotated[Standing, part("tracepoints")]
+TheTracepoints = Annotated[ActiveTracepoints, part("tracepoints")]

@@ -34,7 +34,7 @@ from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
 from obitus.service.sign_in.openid import OpenIdSignIn
 from obitus.service.sign_in.passes import Passes
-from obitus.service.tracepoints import Standing
+from obitus.service.tracepoints import ActiveTracepoints
 from obitus.store.records import OpenRecords
 
 
@@ -50,7 +50,7 @@ class Parts:
         self.records.writer.days.floods = Floods(limits.whole_failures_at_once, limits.whole_failures_a_second)
         self.live = Live()
         self.presence = Presence(self.live)
-        self.tracepoints = Standing(self.records, self.clock, self.live)
+        self.tracepoints = ActiveTracepoints(self.records, self.clock, self.live)
         self.live.others.append(self.tracepoints)
         self.acts = Acts(self.records.writer, self.clock)
         self.passes = Passes(self.records, self.clock, settings, self.acts, self.live)

@@ -46,9 +46,9 @@ class Crowd:
         self._gone: set[int] = set()
         self._kept: set[int] = set()
 
-    def standing(self, alike: Alike, time_ms: int, received_ms: int, *, was_counted: bool = False) -> int | None:
+    def represented_by(self, alike: Alike, time_ms: int, received_ms: int, *, was_counted: bool = False) -> int | None:
         """Return the number of the failure that represents this one; None where it is to be kept whole."""
-        seq = self._days.floods.stands_for(alike, time_ms, received_ms, was_counted=was_counted)
+        seq = self._days.floods.represented_by(alike, time_ms, received_ms, was_counted=was_counted)
         if seq is None or seq in self._behind or seq in self._kept:
             return seq
         # It may have been removed, or moved to another issue.

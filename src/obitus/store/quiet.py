@@ -52,9 +52,7 @@ _COLUMNS: Final = """
 SELECT q.id, q.app_id, apps.name AS app, q.environment, q.kind, q.subject, q.reason, q.chance, q.found_ms, q.held_ms, q.ended_ms, q.left_ms,
   people.name AS left_by, c.issue_id FROM quiet_failures q JOIN apps ON apps.id = q.app_id LEFT JOIN people ON people.id = q.left_by
 LEFT JOIN collected c ON c.app_id = q.app_id AND c.kind = q.kind AND c.subject = q.subject WHERE apps.removed_ms IS NULL"""
-_STANDING: Final = (
-    f"{_COLUMNS} AND q.ended_ms IS NULL ORDER BY q.left_ms IS NOT NULL, q.chance, q.id LIMIT {MOST_SHOWN}"
-)
+_PRESENT: Final = f"{_COLUMNS} AND q.ended_ms IS NULL ORDER BY q.left_ms IS NOT NULL, q.chance, q.id LIMIT {MOST_SHOWN}"
 _ONE: Final = f"{_COLUMNS} AND q.id = ?"
 _HOLDS: Final = """
 INSERT INTO quiet_failures (app_id, environment, kind, subject, reason, chance, found_ms, held_ms)
@@ -139,9 +137,9 @@ def prune(connection: sqlite3.Connection, now_ms: int) -> int:
     return sum(connection.execute(sql, before).rowcount for sql in _OLD)
 
 
-def standing(reader: Reader) -> list[QuietRow]:
+def present(reader: Reader) -> list[QuietRow]:
     """Return the present ones, the least probable by chance first; after them those marked as nothing to act on."""
-    return reader.all(QuietRow, _STANDING)
+    return reader.all(QuietRow, _PRESENT)
 
 
 def one(reader: Reader, number: int) -> QuietRow:

@@ -19,12 +19,12 @@ from obitus.store.rows.rates import (
     IssueAtPoint,
     IssueInHours,
     IssueInRelease,
+    OpenStep,
     PointInRelease,
     RateStep,
     ReleaseSums,
     RunsInHour,
     RunsInRelease,
-    StandingStep,
 )
 
 MOST_STEPS: Final = 200
@@ -93,7 +93,7 @@ SELECT issues.id, issues.type, issues.cause, issues.place, issues.state, issues.
 FROM issues WHERE issues.id IN (SELECT value FROM json_each(?))"""
 _FIRST_OF = """
 SELECT id FROM issues WHERE began_in_id = ? AND merged_into IS NULL AND failures > 0 ORDER BY first_ms, id LIMIT ?"""
-_STANDING = """
+_OPEN_STEPS = """
 SELECT id, issue_id, entry_point FROM rate_steps WHERE release_id = ? AND environment = ? AND ended_ms IS NULL"""
 _ADD_STEP = """
 INSERT INTO rate_steps (release_id, environment, issue_id, entry_point, against, before_failures, before_runs, failures, runs,
@@ -243,9 +243,9 @@ def keep_steps(
     connection: sqlite3.Connection, release: int, environment: str, steps: Sequence[Step], now_ms: int
 ) -> tuple[list[int], int]:
     """Store the steps of a release; return the issues with new ones, and how many earlier ones ended."""
-    standing = {
+    earlier = {
         (row.issue_id, row.entry_point): row.id
-        for row in typed(connection.execute(_STANDING, (release, environment)), StandingStep)
+        for row in typed(connection.execute(_OPEN_STEPS, (release, environment)), OpenStep)
     }
     found: dict[tuple[int, str], Step] = {}
     for step in steps:
@@ -269,11 +269,11 @@ def keep_steps(
                 "now_ms": now_ms,
             },
         )
-    over = [number for key, number in standing.items() if key not in found]
+    over = [number for key, number in earlier.items() if key not in found]
     for number in over:
         connection.execute(_END_STEP, (now_ms, number))
         events.add(connection, "rate-step-ended", now_ms, release_id=release, environment=environment)
-    news = [key for key in found.keys() - standing.keys() if found[key].sure]
+    news = [key for key in found.keys() - earlier.keys() if found[key].sure]
     for issue_id, point in news:
         about = {"issue": issue_id} if issue_id else {"entry_point": point}
         events.add(connection, "rate-stepped-up", now_ms, release_id=release, environment=environment, **about)

@@ -20,7 +20,7 @@ _COLUMNS: Final = """
 SELECT t.id, t.app_id, apps.name AS app, t.issue_id, t.environment, t.release, t.file, t.line, t.asked, t.hash, t.code_hash, t.most_hits,
        people.name AS person, t.made_ms, t.until_ms, t.ended_ms, t.ended_why, t.hits, t.latest_ms
 FROM tracepoints t JOIN apps ON apps.id = t.app_id JOIN people ON people.id = t.person_id"""
-_STANDING: Final = (
+_ACTIVE: Final = (
     f"{_COLUMNS} WHERE t.until_ms > :now_ms AND t.ended_ms IS NULL AND apps.removed_ms IS NULL ORDER BY t.id"
 )
 _LISTED: Final = f"{_COLUMNS} WHERE apps.removed_ms IS NULL AND (:app = '' OR apps.name = :app) ORDER BY t.id DESC LIMIT {MOST_LISTED}"
@@ -49,9 +49,9 @@ DELETE FROM tracepoint_states WHERE tracepoint_id = :id AND instance IN (
 _IS_THERE: Final = "SELECT 1 FROM tracepoints WHERE id = ? AND app_id = ?"
 
 
-def standing(reader: Reader, now_ms: int) -> list[Tracepoint]:
+def active(reader: Reader, now_ms: int) -> list[Tracepoint]:
     """Return the active ones of all apps, the oldest first."""
-    return reader.all(Tracepoint, _STANDING, {"now_ms": now_ms})
+    return reader.all(Tracepoint, _ACTIVE, {"now_ms": now_ms})
 
 
 def listed(reader: Reader, app: str = "") -> list[Tracepoint]:

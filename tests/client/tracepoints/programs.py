@@ -100,15 +100,15 @@ settings = load(url="http://127.0.0.1:9", key="okey_x", release="2.9.0", spool="
 reporter = Reporter(settings, hooks=False, keeps=False)
 reporter.base.sender.close()
 reporter.base.sender = Sink()
-standing = Tracepoints(reporter.base, reporter.failures.capture, reporter.runs, ()).standing
-standing._within.budget._burst_ns = 10**12
+requested = Tracepoints(reporter.base, reporter.failures.capture, reporter.runs, ()).requested
+requested._within.budget._burst_ns = 10**12
 
 def ask(*orders, version=None, environment="production", **more):
     """Let exactly these stand; each gets a number of its own, unless it has one."""
     number[0] += 1
     made = [{"id": number[0] * 100 + place, "file": "fares.py", "seconds": 60, "hits": 1000, "per_second": 100} | order for place, order in enumerate(orders)]
-    standing.heard({"tracepoints": {"version": number[0] if version is None else version, "environment": environment, "set": made} | more})
-    standing.tend()
+    requested.heard({"tracepoints": {"version": number[0] if version is None else version, "environment": environment, "set": made} | more})
+    requested.tend()
 
 def seen(act):
     """Return what was seen while something was done: the messages."""
@@ -122,7 +122,7 @@ def drive(coroutine):
         try: coroutine.send(None)
         except StopIteration as ended: return ended.value
 
-def states(): return [(one["state"], one["why"]) for one in standing.states()]
+def states(): return [(one["state"], one["why"]) for one in requested.states()]
 '''
 
 

@@ -165,7 +165,7 @@ def test_nothing_is_left_behind(python: str, tmp_path: Path) -> None:
         before = fares.Fares.quote.__code__
         ask({{"line": {LINES["total = base * passengers"]}}})
         fares.Fares().quote(1)
-        standing.end()
+        requested.end()
         tools = [sys.monitoring.get_tool(number) for number in range(6)] if sys.version_info >= (3, 12) else []
         from importlib.machinery import SourceFileLoader
         print(json.dumps([fares.Fares.quote.__code__ is before, any(tools), "get_code" in vars(SourceFileLoader), seen(lambda: fares.Fares().quote(1))]))

@@ -14,7 +14,7 @@ from typing import Any, Final
 from obitus.client.base import Base
 from obitus.client.native import Worker, is_readable, monotonic, sleep
 from obitus.client.posting import Connection, PostTrouble
-from obitus.client.tracepoints.standing import Standing
+from obitus.client.tracepoints.requested import Requested
 from obitus.core.version import VERSION
 
 WAIT_S: Final = 20.0
@@ -31,8 +31,8 @@ NOT_KNOWN_PAUSE_S: Final = 300.0
 class Asking:
     """Belongs to one process."""
 
-    def __init__(self, base: Base, standing: Standing) -> None:
-        self._base, self._standing = base, standing
+    def __init__(self, base: Base, requested: Requested) -> None:
+        self._base, self._requested = base, requested
         self._connection = Connection((base.settings.url or "").rstrip("/") + "/tracepoints")
         self._worker = Worker("obitus-client-tracepoints", self._serve)
         self._asked_s: float | None = None
@@ -51,7 +51,7 @@ class Asking:
                 self._worker.start()
             return
         self._answered = is_readable(self._connection.descriptor)
-        if self._answered or self._standing.has_news or now_s - self._asked_s > WAIT_S + LATE_S:
+        if self._answered or self._requested.has_news or now_s - self._asked_s > WAIT_S + LATE_S:
             self._worker.start()
 
     def end(self) -> None:
@@ -83,8 +83,8 @@ class Asking:
             self._failures += 1
 
     def _ask(self) -> None:
-        process, standing = self._base.process, self._standing
-        standing.has_news = False
+        process, requested = self._base.process, self._requested
+        requested.has_news = False
         body = {
             "instance": process["service.instance.id"],
             "host": process["host.name"],
@@ -92,9 +92,9 @@ class Asking:
             "release": self._base.settings.release or "",
             "runtime": f"Python {process['process.runtime.version']}",
             "client": VERSION,
-            "version": standing.version,
+            "version": requested.version,
             "wait_s": WAIT_S,
-            "states": standing.states(),
+            "states": requested.states(),
         }
         headers = {
             "Authorization": f"Bearer {self._base.settings.key}",
@@ -108,7 +108,7 @@ class Asking:
         """Wait until the answer has been acted upon, so that the next request reports the result."""
         self._base.sender.wake()
         ends_s = monotonic() + TURN_S
-        while self._standing.is_busy and monotonic() < ends_s and not self._worker.told_to_rest:
+        while self._requested.is_busy and monotonic() < ends_s and not self._worker.told_to_rest:
             sleep(0.005)
 
     def _hear(self) -> bool:
@@ -120,7 +120,7 @@ class Asking:
             except (ValueError, RecursionError):
                 content = None
             if isinstance(content, dict):
-                self._standing.heard(content)
+                self._requested.heard(content)
             return True
         if answer.status in (401, 403, 404, 405):
             self._pause(NOT_KNOWN_PAUSE_S)

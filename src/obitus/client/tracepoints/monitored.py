@@ -31,12 +31,12 @@ class Monitored:
         self._line, self._start = monitoring.events.LINE, monitoring.events.PY_START
         self._sees_one_liners = True
         self._tool: int | None = None
-        self._standing: dict[int, tuple[CodeType, Lines]] = {}
+        self._lines_of: dict[int, tuple[CodeType, Lines]] = {}
         """By the id of a code object: itself, held so that no other gets its id, and the points on its lines."""
 
     def known(self, file: str) -> dict[int, CodeType]:
         """Return the code of a file with tracepoints."""
-        return {key: code for key, (code, _) in self._standing.items() if code.co_filename == file}
+        return {key: code for key, (code, _) in self._lines_of.items() if code.co_filename == file}
 
     def original(self, code: CodeType) -> CodeType:
         """Return the original of a code object: itself, since none is changed here."""
@@ -50,34 +50,34 @@ class Monitored:
         """Set exactly these; return why some cannot be, by id. Raises CannotBeSet where none can."""
         del places
         chosen = by_code(targets)
-        for key, (code, _) in list(self._standing.items()):
+        for key, (code, _) in list(self._lines_of.items()):
             if key not in chosen:
                 self._set(code, 0)
-                del self._standing[key]
+                del self._lines_of[key]
         for key, (code, lines) in chosen.items():
-            before = self._standing.get(key)
+            before = self._lines_of.get(key)
             if before is not None and before[1] == lines:
                 continue
-            self._standing[key] = (code, lines)
+            self._lines_of[key] = (code, lines)
             self._set(code, 0)
             # Set again, lines that were switched off call back again.
             self._set(code, self._events_of(code, lines))
-        if not self._standing:
+        if not self._lines_of:
             self.end()
         return {}
 
     def loaded(self, code: CodeType, points: list[Point]) -> CodeType:
         """Set tracepoints in a module before it runs; return the code to run."""
         for key, (one, lines) in by_code(targets_in(code, points)).items():
-            self._standing[key] = (one, lines)
+            self._lines_of[key] = (one, lines)
             self._set(one, self._events_of(one, lines))
         return code
 
     def end(self) -> None:
         """Remove everything."""
-        for code, _ in self._standing.values():
+        for code, _ in self._lines_of.values():
             self._set(code, 0)
-        self._standing.clear()
+        self._lines_of.clear()
         if self._tool is not None:
             for event in (self._line, self._start):
                 self._monitoring.register_callback(self._tool, event, None)
@@ -126,10 +126,10 @@ class Monitored:
         return bool(seen)
 
     def _callback(self) -> Any:
-        standing, off = self._standing, self._monitoring.DISABLE
+        lines_of, off = self._lines_of, self._monitoring.DISABLE
 
         def line_runs(code: CodeType, line: int) -> Any:
-            held = standing.get(id(code))
+            held = lines_of.get(id(code))
             points = held[1].get(line) if held is not None else None
             if points is None:
                 return off

@@ -6,7 +6,7 @@ from obitus.client.base import Base
 from obitus.client.capture import Capture
 from obitus.client.open_runs import OpenRuns
 from obitus.client.tracepoints.asking import Asking
-from obitus.client.tracepoints.standing import Standing
+from obitus.client.tracepoints.requested import Requested
 
 
 class Tracepoints:
@@ -14,25 +14,25 @@ class Tracepoints:
 
     def __init__(self, base: Base, capture: Capture, open_runs: OpenRuns, environments: tuple[str, ...]) -> None:
         self._base = base
-        self.standing = Standing(base, capture, open_runs, environments)
-        self._asking = Asking(base, self.standing)
-        self.heard = self.standing.heard
+        self.requested = Requested(base, capture, open_runs, environments)
+        self._asking = Asking(base, self.requested)
+        self.heard = self.requested.heard
 
     def turn(self, *, tick: bool) -> None:
         """On the client's own thread: do what is due; at each ``tick`` also ask."""
-        standing = self.standing
-        if tick or standing.is_due():
-            standing.tend()
-            if tick or standing.has_news:
+        requested = self.requested
+        if tick or requested.is_due():
+            requested.tend()
+            if tick or requested.has_news:
                 self._asking.tick()
 
     def end(self) -> None:
         """Remove everything."""
         self._asking.end()
-        self.standing.end()
+        self.requested.end()
 
     def begin_in_child(self) -> None:
         """In a forked child: nothing is set until this process has asked for itself."""
         self._asking.forget()
-        self.standing.begin_in_child()
-        self._asking = Asking(self._base, self.standing)
+        self.requested.begin_in_child()
+        self._asking = Asking(self._base, self.requested)

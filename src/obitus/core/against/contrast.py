@@ -1,7 +1,7 @@
 """What failing runs have in common: every value, step and outcome of a step, compared with healthy runs.
 
 Each is tested by Fisher's exact test (R. A. Fisher, "Statistical Methods for Research Workers", 1934), and the
-results are held to a false discovery rate of 5% (``core.statistics.standing``). Healthy runs are sampled by entry point: each
+results are held to a false discovery rate of 5% (``core.statistics.significant``). Healthy runs are sampled by entry point: each
 represents the runs that were not sent, and the counts are reduced to the effective sample size (L. Kish, "Survey Sampling", 1965).
 """
 
@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from operator import ge, le
 from typing import Any, Final, NamedTuple
 
-from obitus.core.statistics import share_more, standing
+from obitus.core.statistics import share_more, significant
 
 MOST_FEATURES: Final = 4_000
 MOST_VALUE: Final = 200
@@ -93,10 +93,10 @@ def contrast(failing: Sequence[Run], healthy: Sequence[Run]) -> Contrast:
         share = sum(weights[place] for place in beside) / whole
         chance = share_more(round(share * effective), effective, len(places), len(failing))
         tested.append(Common(name, value, len(places), len(failing), share, chance))
-    stood = zip(tested, standing([one.chance for one in tested]), strict=True)
-    stands = [one for one, holds in stood if holds and one.failing_share >= LEAST_LIFT * one.healthy_share]
-    stands.sort(key=lambda one: (one.chance, -(one.failing_share - one.healthy_share), one.name, one.value))
-    found = _folded(stands, bad, good)
+    judged = zip(tested, significant([one.chance for one in tested]), strict=True)
+    kept = [one for one, holds in judged if holds and one.failing_share >= LEAST_LIFT * one.healthy_share]
+    kept.sort(key=lambda one: (one.chance, -(one.failing_share - one.healthy_share), one.name, one.value))
+    found = _folded(kept, bad, good)
     return Contrast(found, len(failing), len(healthy), _said(found, len(failing), len(healthy)))
 
 
@@ -142,11 +142,11 @@ def _add_cuts(failing: Sequence[Run], healthy: Sequence[Run], bad: _Places, good
                 good[key] = {place for value, place, is_bad in values if not is_bad and holds(value, cut)}
 
 
-def _folded(stands: list[Common], bad: _Places, good: _Places) -> list[Common]:
+def _folded(kept: list[Common], bad: _Places, good: _Places) -> list[Common]:
     """Return what is listed separately; values of nearly the same runs, and other cuts of the same number, are
     listed with the stronger one."""
     found: list[Common] = []
-    for one in stands:
+    for one in kept:
         here = _runs_of((one.name, one.value), bad, good)
         for other in found:
             there = _runs_of((other.name, other.value), bad, good)

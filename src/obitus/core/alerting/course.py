@@ -190,9 +190,9 @@ def firings_of(condition: Measured, key: Key, looked: Iterator[tuple[int, Judged
     """Return the firings of one group from the judgements of its windows, in order."""
     found: list[Firing] = []
     for now_ms, judged in looked:
-        standing = found[-1] if found and found[-1].over_ms is None else None
-        if standing is not None:
-            go_on(condition, standing, judged, now_ms)
+        firing = found[-1] if found and found[-1].over_ms is None else None
+        if firing is not None:
+            go_on(condition, firing, judged, now_ms)
         elif judged.holds:
             found.append(Firing(key, now_ms, judged.value, judged.limit, judged.reason, judged.value))
     return found

@@ -54,9 +54,9 @@ def more_than_usual(courses: Sequence[Course], kind: Literal["refused", "warning
         if statistics.could_tell(before.failures + course.now.failures, before.runs, course.now.runs):
             chance = more(before.failures, before.runs, course.now.failures, course.now.runs)
             tested.append((course, before, against, chance))
-    stands = statistics.standing([chance for *_, chance in tested])
+    significant = statistics.significant([chance for *_, chance in tested])
     found = []
-    for (course, before, against, chance), sure in zip(tested, stands, strict=True):
+    for (course, before, against, chance), sure in zip(tested, significant, strict=True):
         factor = statistics.ratio(before.failures, before.runs, course.now.failures, course.now.runs)
         if not sure or chance > LEVEL or factor is None or factor.value < FACTOR:
             continue

@@ -141,10 +141,10 @@ def digest_text(records: Records, end_ms: int, length_ms: int, home: str) -> str
     ]
     for kind, rows in by_kind.items():
         lines += _listed(records, kind, rows, end_ms, home)
-    standing = [row for row in quiet.standing(reader) if row.left_ms is None]
-    if standing:
+    present = [row for row in quiet.present(reader) if row.left_ms is None]
+    if present:
         lines += ["", "Quiet failures now:"]
-        lines += [f"  {row.app}: {row.subject}. {row.reason}" for row in standing[:MOST_LISTED]]
+        lines += [f"  {row.app}: {row.subject}. {row.reason}" for row in present[:MOST_LISTED]]
     if fired:
         lines += ["", "Alerts:"]
         lines += [f"  {minute_of(to_text(row.begun_ms))[5:]} {row.rule}: {row.reason}" for row in fired[:MOST_LISTED]]

@@ -48,7 +48,7 @@ class MadeIssueAnswer(BaseModel):
 @router.get("/quiet", summary="Quiet failures")
 def quiet_failures(records: TheRecords) -> QuietFailuresAnswer:
     """Return more refusals and warnings than usual, and jobs that did not run, in all apps."""
-    return QuietFailuresAnswer(quiet=[_answer(row) for row in store.standing(records.reader)])
+    return QuietFailuresAnswer(quiet=[_answer(row) for row in store.present(records.reader)])
 
 
 @router.post(
@@ -103,7 +103,7 @@ def quiet_in(records: Records, window: Window) -> list[QuietAnswer]:
     """Return present quiet failures that nobody has decided on, of a window's app and environment."""
     return [
         _answer(row)
-        for row in store.standing(records.reader)
+        for row in store.present(records.reader)
         if row.left_ms is None
         and row.issue_id is None
         and window.app in (None, row.app)

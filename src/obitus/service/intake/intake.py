@@ -24,7 +24,7 @@ from obitus.service.maps.shelf import Shelf
 from obitus.service.notes import Notes
 from obitus.service.problems import Problem
 from obitus.service.settings import MIB, Settings
-from obitus.service.tracepoints import Standing
+from obitus.service.tracepoints import ActiveTracepoints
 from obitus.store import log_orders, rules
 from obitus.store.records import Records
 from obitus.store.rows.apps import KnownKey, LogOrder
@@ -33,7 +33,9 @@ from obitus.store.rows.apps import KnownKey, LogOrder
 class Intake:
     """The intake of reports."""
 
-    def __init__(self, records: Records, clock: Clock, settings: Settings, live: Live, tracepoints: Standing) -> None:
+    def __init__(
+        self, records: Records, clock: Clock, settings: Settings, live: Live, tracepoints: ActiveTracepoints
+    ) -> None:
         self.records, self.clock, self.live = records, clock, live
         self.tracepoints = tracepoints
         self.limits = settings.limits

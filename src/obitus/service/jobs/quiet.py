@@ -37,7 +37,7 @@ def look(records: Records, now_ms: int) -> dict[Where, list[Quiet]]:
     _lately(reader, now_ms, found)
     _jobs(reader, now_ms, found)
     holding = {where: list(some.values()) for where, some in found.items() if some}
-    if holding or store.standing(reader):
+    if holding or store.present(reader):
         records.writer.run(partial(store.keep, found=holding, now_ms=now_ms))
     return holding
 

@@ -58,27 +58,27 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
     )
     may_be_counted = found.known and not report.is_wanted
     was_counted = report.counted is not None
-    standing = (
-        batch.crowd.standing(alike, report.time_ms, report.received_ms, was_counted=was_counted)
+    represents = (
+        batch.crowd.represented_by(alike, report.time_ms, report.received_ms, was_counted=was_counted)
         if may_be_counted
         else None
     )
     if judged.changed:
         # The failure that reopens an issue is kept whole.
-        standing = None
-    if report.is_brief and standing is None:
+        represents = None
+    if report.is_brief and represents is None:
         raise WantsWhole
     if state == "parked":
         # Earlier failures are written, and it is not: it must not count itself among those that the issue has.
         batch.met.write()
-        named = seq if standing is None else standing
+        named = seq if represents is None else represents
         release = (release_id, report.release)
         batch.parked.failed(issue_id, release, report.environment, report.time_ms, report.received_ms, named)
         batch.met.states_changed()
     failures = report.counted or 1
     batch.count(report, issue_id, release_id, facts.user_id, failures)
-    if standing is not None:
-        batch.crowd.add(standing, alike, report.time_ms, facts.user_id, failures)
+    if represents is not None:
+        batch.crowd.add(represents, alike, report.time_ms, facts.user_id, failures)
         return Taken(already_there=False, issue_id=issue_id, only_counted=True)
     batch.crowd.kept(alike, seq, report.time_ms)
     _keep(batch, report, values, judged)

@@ -122,7 +122,7 @@ class FailuresInHour(NamedTuple):
     failures: int
 
 
-class StandingStep(NamedTuple):
+class OpenStep(NamedTuple):
     """A rate that has stepped up."""
 
     id: int

@@ -50,7 +50,7 @@ class Kept:
     file: str = ""
 
 
-class Standing:
+class Requested:
     """Made once; in a forked child nothing is set until its own connection to the service has answered."""
 
     def __init__(self, base: Base, capture: Capture, open_runs: OpenRuns, environments: tuple[str, ...]) -> None:

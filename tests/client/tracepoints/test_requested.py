@@ -19,7 +19,7 @@ import pytest
 
 from obitus.client.reporter import Reporter
 from obitus.client.settings import load
-from obitus.client.tracepoints import points, standing
+from obitus.client.tracepoints import points, requested
 from obitus.client.tracepoints.points import Budget, Rate
 from obitus.client.tracepoints.within import Tracepoints
 from obitus.core.tracepoints import hash_of, hash_of_line
@@ -36,7 +36,7 @@ class App:
         self.fares: Any = module
         self.reporter = reporter
         self.sink: Any = reporter.base.sender
-        self.standing = Tracepoints(reporter.base, reporter.failures.capture, reporter.runs, environments).standing
+        self.requested = Tracepoints(reporter.base, reporter.failures.capture, reporter.runs, environments).requested
         self.version = 0
 
     def ask(self, *orders: dict[str, Any], version: int | None = None, environment: str = "production") -> None:
@@ -44,11 +44,11 @@ class App:
         usual = {"file": self.fares.__file__, "seconds": 60.0, "hits": 1000, "per_second": 100.0, "line": QUOTE}
         made = [usual | {"id": 100 * self.version + place} | order for place, order in enumerate(orders)]
         number = self.version if version is None else version
-        self.standing.heard({"tracepoints": {"version": number, "environment": environment, "set": made}})
-        self.standing.tend()
+        self.requested.heard({"tracepoints": {"version": number, "environment": environment, "set": made}})
+        self.requested.tend()
 
     def state(self) -> tuple[str, str]:
-        (one,) = self.standing.states()
+        (one,) = self.requested.states()
         return one["state"], one["why"]
 
     def seen(self, act: Callable[[], Any]) -> list[str]:
@@ -87,7 +87,7 @@ def reporter_of(**settings: Any) -> Reporter:
 def app(tmp_path: Path) -> Iterator[App]:
     made = App(imported(tmp_path / "app"), reporter_of())
     yield made
-    made.standing.end()
+    made.requested.end()
     del sys.modules["fares"]
     gc.collect()
 
@@ -116,9 +116,9 @@ def test_what_cannot_stand_is_said(app: App, order: dict[str, Any], state: str, 
     """Each says why, and what would do instead; nothing is seen of it."""
     app.ask(order)
     if not state:
-        assert app.standing.states() == []
+        assert app.requested.states() == []
         return
-    (one,) = app.standing.states()
+    (one,) = app.requested.states()
     assert one["state"] == state and said in one["why"] and one.get("offers", []) == offers
     assert bool(app.seen(app.quote)) == (state == "set")
 
@@ -162,7 +162,7 @@ def test_conditions_that_go_wrong(app: App, condition: str, trouble: str) -> Non
     """The app goes on, nothing is seen, and the state says why."""
     app.ask({"condition": condition})
     assert app.seen(app.quote) == []
-    (one,) = app.standing.states()
+    (one,) = app.requested.states()
     assert one["state"] == "set" and one["looked"] == 1
     assert trouble in one.get("trouble", "")
 
@@ -207,18 +207,18 @@ def test_hits_end_it(app: App) -> None:
     """After as many as were asked for it is over here, and an old list does not set it again."""
     app.ask({"id": 7, "hits": 2})
     assert len(app.seen(lambda: [app.quote() for _ in range(5)])) == 2
-    app.standing.tend()
+    app.requested.tend()
     assert app.state()[0] == "over" and "2 times" in app.state()[1]
     app.ask()
     app.ask({"id": 7, "hits": 2})
-    assert app.standing.states() == [] and app.seen(app.quote) == []
+    assert app.requested.states() == [] and app.seen(app.quote) == []
 
 
 def test_the_rate_leaves_out_and_counts(app: App) -> None:
     """More than so many a second are counted and not collected."""
     app.ask({"per_second": 3})
     assert len(app.seen(lambda: [app.quote() for _ in range(50)])) in (3, 4)
-    (one,) = app.standing.states()
+    (one,) = app.requested.states()
     assert one["left_out"] >= 46 and one["looked"] == 50
 
 
@@ -227,19 +227,19 @@ def test_its_time_ends_it(app: App) -> None:
     app.ask({"id": 7, "seconds": 0.05})
     assert app.seen(app.quote)
     time.sleep(0.1)
-    app.standing.tend()
-    assert app.standing.states() == [] and app.seen(app.quote) == []
+    app.requested.tend()
+    assert app.requested.states() == [] and app.seen(app.quote) == []
     app.ask({"id": 7, "seconds": 60})
-    assert app.standing.states() == []
+    assert app.requested.states() == []
 
 
 def test_a_service_that_is_not_heard_of(app: App, monkeypatch: pytest.MonkeyPatch) -> None:
     """After a minute without a word all are taken away; once it is heard of again they stand again."""
     app.ask({"id": 7})
     now_s = time.monotonic()
-    monkeypatch.setattr(standing, "monotonic", lambda: now_s + 61)
-    app.standing.tend()
-    assert app.standing.states() == [] and app.seen(app.quote) == []
+    monkeypatch.setattr(requested, "monotonic", lambda: now_s + 61)
+    app.requested.tend()
+    assert app.requested.states() == [] and app.seen(app.quote) == []
     app.ask({"id": 7})
     assert app.state() == ("set", "") and len(app.seen(app.quote)) == 1
 
@@ -250,7 +250,7 @@ def test_an_older_list_that_comes_later(app: App) -> None:
     app.ask(version=40)
     assert app.state() == ("set", "")
     app.ask(version=51)
-    assert app.standing.states() == []
+    assert app.requested.states() == []
 
 
 def test_only_where_the_app_allows_it(app: App) -> None:
@@ -260,7 +260,7 @@ def test_only_where_the_app_allows_it(app: App) -> None:
     assert other.state()[0] == "not set" and "allows tracepoints in staging only, not in production" in other.state()[1]
     other.ask({}, environment="staging")
     assert other.state() == ("set", "")
-    other.standing.end()
+    other.requested.end()
 
 
 @pytest.mark.parametrize(
@@ -276,12 +276,12 @@ def test_what_costs_too_much_is_switched_off(app: App) -> None:
     """A line that runs without pause: the tracepoint ends itself and says what it took; the app's loop goes on."""
     app.ask({"line": LINES["total += extra"], "condition": "total < 0"})
     ends_s = time.monotonic() + 120
-    while app.standing.states()[0]["state"] != "over" and time.monotonic() < ends_s:
+    while app.requested.states()[0]["state"] != "over" and time.monotonic() < ends_s:
         for _ in range(1000):
             app.quote()
-    (one,) = app.standing.states()
+    (one,) = app.requested.states()
     assert one["state"] == "over" and "switched off: the line ran" in one["why"]
-    app.standing.tend()
+    app.requested.tend()
     assert one["cost_ms"] < 2_000 and app.quote() == 51.0
 
 
@@ -292,9 +292,9 @@ def test_one_pause_switches_nothing_off(app: App, monkeypatch: pytest.MonkeyPatc
     monkeypatch.setattr(points, "thread_time_ns", lambda: next(clock))
     for hits in (1, 2):
         assert app.quote() == 51.0
-        assert [one["state"] for one in app.standing.states()] == ["set"], hits
+        assert [one["state"] for one in app.requested.states()] == ["set"], hits
     app.quote()
-    assert "switched off" in app.standing.states()[0]["why"]
+    assert "switched off" in app.requested.states()[0]["why"]
 
 
 def test_the_budget_is_a_share() -> None:
@@ -312,8 +312,8 @@ def test_the_budget_is_a_share() -> None:
 def test_a_thousand_threads(app: App) -> None:
     """Each hit has a number of its own, and no more than were asked for are collected."""
     app.ask({"hits": 500, "per_second": 100, "id": 3})
-    app.standing._kept[3].point._rate = Rate(1e9)
-    app.standing._kept[3].point._within.budget._burst_ns = 10**12
+    app.requested._kept[3].point._rate = Rate(1e9)
+    app.requested._kept[3].point._within.budget._burst_ns = 10**12
     barrier = threading.Barrier(1000)
 
     def board() -> None:
@@ -378,7 +378,7 @@ def test_in_a_forked_child(app: App) -> None:
     child = os.fork()
     if child == 0:
         try:
-            app.standing.begin_in_child()
+            app.requested.begin_in_child()
             quiet = app.seen(app.quote)
             app.ask({"id": 7})
             loud = app.seen(app.quote)
@@ -399,4 +399,4 @@ def test_what_the_app_raises_in_between_comes_out_in_the_app(app: App, monkeypat
     app.ask({})
     monkeypatch.setattr(points.Point, "_report", fault)
     assert app.seen(app.quote) == []
-    assert "KeyError" in app.standing.states()[0]["trouble"]
+    assert "KeyError" in app.requested.states()[0]["trouble"]
