@@ -14,7 +14,7 @@ ROOT: Final = Path(__file__).parents[1]
 HEAD: Final = """# What is public
 
 {made}
-Programs and scripts may rely on what stands here. It changes only with a word in the changelog; a name that goes is kept, and warns, for two releases with another second number.
+Programs and scripts may rely on everything on this page. Each change of it is in the changelog; a name that is removed continues to work, with a warning, for two more minor versions.
 What begins with an underscore, and every module below `obitus.` that is not named here, may change at any time.
 
 ## In Python

@@ -50,7 +50,7 @@ class Page:
 
     def environment(self, here: Path, **more: str) -> dict[str, str]:
         """Return what the lines to set leave in a shell."""
-        lines = self.block("Set where it runs")
+        lines = self.block("Set these variables")
         shell = subprocess.run(["bash", "-ec", f"{lines}\nenv -0"], capture_output=True, check=True)
         given = dict(pair.split("=", 1) for pair in shell.stdout.decode().split("\0") if "=" in pair)
         return given | {"OBITUS_SPOOL": str(here / "spool"), "PYTHONDONTWRITEBYTECODE": "1"} | more
@@ -81,7 +81,7 @@ def shop(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def install(page: Page, shop: Path) -> None:
     """Run the line of the guide, without any index of packages."""
     environment = {"PATH": f"{shop}:/usr/bin:/bin", "HOME": str(shop.parent), "PIP_NO_INDEX": "1"}
-    line = page.block("Install there")
+    line = page.block("Install the client")
     done = subprocess.run(["bash", "-ec", line], env=environment, capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
     where = [str(shop / "python"), "-c", "import obitus; print(obitus.__file__)"]
@@ -164,7 +164,7 @@ def test_fastapi(running: Running, shop: Path, tmp_path: Path, more: bool) -> No
     page = follow("fastapi", running, shop)
     block = page.block("Where the app is made")
     if more:
-        block = f"app = FastAPI()\n{page.block('What you may set')}"
+        block = f"app = FastAPI()\n{page.block('Options')}"
     write(tmp_path, copied(ASGI, first=page.block("First lines"), instead=block), "harbour.py")
     environment = page.environment(tmp_path)
     serve(running, shop, ["-m", "uvicorn", "harbour:app", "--port", "PORT"], tmp_path, environment)

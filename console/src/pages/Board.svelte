@@ -122,7 +122,7 @@
 		{#if !board.panes.length}
 			<p class="my-8">
 				Nothing is on this board yet. Put something on it from <a href={place.to('/now')}>Now</a> or
-				<a href={place.to('/search')}>Search</a>: “Put on a board” stands beside every picture and table.
+				<a href={place.to('/search')}>Search</a>: “Put on a board” is beside every picture and table.
 			</p>
 		{/if}
 		<div class="mt-4 grid gap-x-6 gap-y-8 lg:grid-cols-4">

@@ -5,7 +5,7 @@
 
 <Asking bind:open={keys.help} title="Keys on this page">
 	<label class="my-3 flex items-center gap-2">
-		<input type="checkbox" bind:checked={() => keys.on, (on) => keys.turn(on)} /> Use them: one key alone does what stands here
+		<input type="checkbox" bind:checked={() => keys.on, (on) => keys.turn(on)} /> Use them: single keys do what is listed here
 	</label>
 	<dl class="grid grid-cols-[auto_1fr] gap-x-6 gap-y-1">
 		{#each keys.all as entry (entry.key)}

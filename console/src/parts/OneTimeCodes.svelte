@@ -30,7 +30,7 @@
 	</p>
 	{#if offered}
 		<div class="mt-2 flex flex-wrap items-start gap-4 text-sm">
-			<img src={offered.picture} alt="QR code for an authenticator app; its text stands beside it" class="size-44" />
+			<img src={offered.picture} alt="QR code for an authenticator app; its text is beside it" class="size-44" />
 			<p class="max-w-prose">
 				Let your authenticator app read the picture, or type <code class="font-mono wrap-anywhere">{offered.secret}</code>. Then give the
 				code that it shows.

@@ -39,7 +39,7 @@ KINDS: Final[dict[str, Kind]] = {
             (
                 Step("First lines of the module that makes the app", _WATCH),
                 Step(
-                    "Where the app is made, behind any other middleware",
+                    "Where the app is made, after all other middleware has been added",
                     "app = FastAPI()\napp.add_middleware(obitus.AsgiMiddleware)",
                 ),
             ),
@@ -63,13 +63,13 @@ KINDS: Final[dict[str, Kind]] = {
             "Django",
             "obitus",
             (
-                Step("First lines of manage.py, wsgi.py and asgi.py, before anything of Django is imported", _WATCH),
+                Step("First lines of manage.py, wsgi.py and asgi.py, before Django is imported", _WATCH),
                 Step(
                     "Last line of wsgi.py",
                     "application = obitus.WsgiMiddleware(get_wsgi_application())",
                 ),
                 Step(
-                    "Last line of asgi.py, if you serve that way",
+                    "Last line of asgi.py, if you serve the app over ASGI",
                     "application = obitus.AsgiMiddleware(get_asgi_application())",
                 ),
             ),
@@ -79,8 +79,8 @@ KINDS: Final[dict[str, Kind]] = {
             "celery",
             "Celery",
             "obitus",
-            (Step("First lines of the module that makes the Celery app, and of whatever gives tasks", _WATCH),),
-            "Give away a task that raises.",
+            (Step("First lines of the module that makes the Celery app, and of each program that sends tasks", _WATCH),),
+            "Send a task that raises.",
         ),
         Kind(
             "script",
@@ -93,14 +93,14 @@ KINDS: Final[dict[str, Kind]] = {
                     'with obitus.run("job nightly-manifest"):\n    ...',
                 ),
             ),
-            "Let it raise; its last report is on disk before it is gone.",
+            "Let it raise an exception.",
         ),
         Kind(
             "command",
             "any program, in any language",
             "obitus[cli]",
             (Step("In front of the command that starts it", "obitus run -- COMMAND ARGUMENT…"),),
-            "Let it end with a status other than 0.",
+            "Let it end with an exit status other than 0.",
         ),
         Kind(
             "opentelemetry",
@@ -108,11 +108,11 @@ KINDS: Final[dict[str, Kind]] = {
             "",
             (
                 Step(
-                    "Where its exporter is set up; nothing of Obitus is installed",
+                    "Where its exporter is configured; nothing of Obitus is installed",
                     "OTEL_LOGS_EXPORTER=otlp\nOTEL_TRACES_EXPORTER=otlp",
                 ),
             ),
-            "Let a span or a log record carry an exception.",
+            "Send a span or a log record with an exception.",
         ),
     )
 }
@@ -138,10 +138,10 @@ PAGE: Final = Kind(
             '<script src="{url}/browser.js" data-key="{key}" data-watch data-sketches></script>',
         ),
         Step(
-            "In the page's content policy, where it has one",
+            "In the page's content security policy, if it has one",
             "script-src {url}; connect-src {url}",
         ),
     ),
-    "Open the page and let something in it fail.",
+    "Open the page and make something in it fail.",
 )
 """The set-up of a key for pages; ``{url}`` is the service's address, ``{key}`` the key."""

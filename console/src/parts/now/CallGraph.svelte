@@ -29,7 +29,7 @@
 </script>
 
 {#if graph}
-	<figure class="mb-6" aria-label="Who calls whom; the same stands in the table below">
+	<figure class="mb-6" aria-label="Who calls whom; the table below has the same figures">
 		<Sideways label="Who calls whom">
 			<svg
 				viewBox={`0 0 ${graph.width} ${graph.height}`}
