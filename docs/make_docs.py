@@ -74,22 +74,22 @@ def schema() -> str:
     return STORE.format(made=MADE, day=files.schema(), main=text)
 
 
-STORE = """# What is kept, and where
+STORE = """# Records and their files
 
 {made}
-Two kinds of SQLite files lie in the data folder:
+The data folder has two kinds of SQLite files:
 
-- `obitus.sqlite3`: what people decide, and what pages count with.
-- `days/2026-11-26.sqlite3`, one for each UTC day: what was reported. Which day a report belongs to follows from the report alone:
-  the time in its id (UUIDv7), else its own time. Sent twice, also weeks later, it meets itself. Reports whose times are no times
-  (before 2000, after 2099), and those of days beyond 1,500, lie in `days/undated.sqlite3`.
+- `obitus.sqlite3`: decisions of people, settings, and the counts that pages show.
+- `days/2026-11-26.sqlite3`, one for each UTC day: the reports. The day of a report is computed from the report alone: from
+  the time in its id (UUIDv7), or else from its own time. A report that is sent twice, even weeks later, is therefore found in the same file. Reports with impossible times
+  (before 2000, after 2099), and those of days beyond the first 1,500, are in `days/undated.sqlite3`.
 
-A commit writes its day files first and the main file last, and only then the sender is answered. The main file says how far each day
-file counts (`days.last_place`); what a kill left beyond that is deleted when the file is opened next, and comes again from its sender.
+A commit writes its day files first and the main file last; after that the sender gets its answer. The main file has the last valid place of each day
+file (`days.last_place`). Rows beyond it, which a killed process left, are deleted when the file is next opened; their sender sends them again.
 
 A report's number (`seq`) is its day, in days since 1970-01-01, times 2^32, plus its place in that day's file.
 
-A day's file can be removed: what was counted stays, and pages say since when the evidence is gone.
+A day's file can be removed: its counts remain, and pages show since when the evidence is gone.
 
 ## A day's file
 
