@@ -5,8 +5,11 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
+import os
 import subprocess
 import sys
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +19,7 @@ from fastapi import FastAPI, HTTPException
 
 import obitus
 from obitus.client import state
+from obitus.client.runs import RunState
 from obitus.client.trail import MOST_BREADCRUMBS, MOST_TRAIL_CHARS
 from tests.client.conftest import Reported
 from tests.conftest import Running
@@ -26,6 +30,22 @@ log.setLevel(logging.INFO)
 
 def messages(report: dict[str, Any]) -> list[str]:
     return [crumb["message"] for crumb in report["trail"]]
+
+
+def test_threads_of_one_run_agree_on_its_ids() -> None:
+    """Two threads that ask for an id which is not made yet, at the same moment, get the same one."""
+    both = threading.Barrier(2)
+
+    def made(length: int) -> bytes:
+        both.wait(30)
+        return os.urandom(length)
+
+    outer = RunState("job manifest", 1_795_651_200_000, 0.0, made, None, None, None)
+    inner = RunState("job weights", 1_795_651_200_000, 0.0, made, None, None, outer)
+    with ThreadPoolExecutor(2) as pool:
+        for ask in (lambda: outer.id, lambda: outer.span_id, lambda: inner.trace_id, lambda: inner.traceparent):
+            assert len({one.result() for one in [pool.submit(ask), pool.submit(ask)]}) == 1
+    assert inner.trace_id == outer.trace_id
 
 
 def test_a_run_has_its_own_trail(reported: Reported) -> None:

@@ -234,9 +234,7 @@ class Failures:
             report["run"] = run.as_report(self._base.timer())
             if run.request is not None:
                 report["request"] = dict(run.request)
-            if run.failure_ids is None:
-                run.failure_ids = []
-            run.failure_ids.append(report["id"])
+            run.add_failure(report["id"])
         if form is not None:
             self.alike.learn(form, report)
         self._runs.breadcrumb("failure", f"{chain[0]['type']} was reported", "ERROR", {"failure.id": report["id"]})

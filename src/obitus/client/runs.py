@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextvars
 from collections.abc import Callable
-from typing import Any, Final
+from typing import Any, Final, TypeVar
 
 from obitus.client import state
 from obitus.client.trail import Trail
@@ -14,6 +14,7 @@ from obitus.core.clock import to_text
 from obitus.core.ids import uuid7
 
 MOST_ATTRIBUTES: Final = 100
+_T = TypeVar("_T")
 
 
 class RunState:
@@ -40,6 +41,7 @@ class RunState:
     """The template of the route, where a framework has told it."""
     trace_state: str | None = None
     _id: str | None = None
+    _trace_id: str | None = None
     _span_id: str | None = None
 
     def __init__(
@@ -60,33 +62,42 @@ class RunState:
         self.parent_span_id = parent_span_id
         self._random_bytes = random_bytes
         self.around = around
-        self._trace_id = trace_id
+        if trace_id is not None:
+            self._trace_id = trace_id
 
     @property
     def id(self) -> str:
         """The run's id, UUIDv7."""
-        if self._id is None:
-            self._id = str(uuid7(self.started_ms, self._random_bytes(10)))
-        return self._id
+        known = self._id
+        return known if known is not None else self._once("_id", str(uuid7(self.started_ms, self._random_bytes(10))))
 
     @property
     def trace_id(self) -> str:
         """The trace it belongs to: the one given, else that of the run around it, else a new one."""
-        if self._trace_id is None:
-            self._trace_id = self.around.trace_id if self.around is not None else self._random_bytes(16).hex()
-        return self._trace_id
+        known = self._trace_id
+        if known is not None:
+            return known
+        return self._once(
+            "_trace_id", self.around.trace_id if self.around is not None else self._random_bytes(16).hex()
+        )
 
     @property
     def span_id(self) -> str:
         """Its own span in that trace."""
-        if self._span_id is None:
-            self._span_id = self._random_bytes(8).hex()
-        return self._span_id
+        known = self._span_id
+        return known if known is not None else self._once("_span_id", self._random_bytes(8).hex())
 
     @property
     def traceparent(self) -> str:
         """The header for its outgoing calls (W3C Trace Context, section 3.2)."""
         return f"00-{self.trace_id}-{self.span_id}-01"
+
+    def _once(self, name: str, made: _T) -> _T:
+        """Set an attribute that is not set yet, and return its value. Threads of one run may do so at the same time:
+        ``dict.setdefault`` is atomic, so all of them get the same value.
+        """
+        value: _T = vars(self).setdefault(name, made)
+        return value
 
     def know_entry_point(self) -> str:
         """Take over the entry point as far as it is known by now, and return it."""
@@ -102,10 +113,16 @@ class RunState:
 
     def attach(self, name: str, value: Any) -> None:
         """Put an attribute on everything that this run reports; beyond the bound new names are ignored."""
-        if self.attributes is None:
-            self.attributes = {}
-        if len(self.attributes) < MOST_ATTRIBUTES or name in self.attributes:
-            self.attributes[short(name)] = value
+        attributes = self.attributes
+        if attributes is None:
+            attributes = self._once("attributes", {})
+        if len(attributes) < MOST_ATTRIBUTES or name in attributes:
+            attributes[short(name)] = value
+
+    def add_failure(self, report_id: str) -> None:
+        """Remember the id of a failure of this run."""
+        known = self.failure_ids
+        (known if known is not None else self._once("failure_ids", [])).append(report_id)
 
     def as_report(self, now_s: float) -> dict[str, Any]:
         """Return the run in the report's form, with its duration until ``now_s`` by the timer it was started with."""

@@ -79,7 +79,11 @@ KINDS: Final[dict[str, Kind]] = {
             "celery",
             "Celery",
             "obitus",
-            (Step("First lines of the module that makes the Celery app, and of each program that sends tasks", _WATCH),),
+            (
+                Step(
+                    "First lines of the module that makes the Celery app, and of each program that sends tasks", _WATCH
+                ),
+            ),
             "Send a task that raises.",
         ),
         Kind(
