@@ -121,8 +121,10 @@ class RunState:
 
     def add_failure(self, report_id: str) -> None:
         """Remember the id of a failure of this run."""
-        known = self.failure_ids
-        (known if known is not None else self._once("failure_ids", [])).append(report_id)
+        ids = self.failure_ids
+        if ids is None:
+            ids = self._once("failure_ids", [])
+        ids.append(report_id)
 
     def as_report(self, now_s: float) -> dict[str, Any]:
         """Return the run in the report's form, with its duration until ``now_s`` by the timer it was started with."""

@@ -58,27 +58,27 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
     )
     may_be_counted = found.known and not report.is_wanted
     was_counted = report.counted is not None
-    represents = (
+    representative = (
         batch.crowd.represented_by(alike, report.time_ms, report.received_ms, was_counted=was_counted)
         if may_be_counted
         else None
     )
     if judged.changed:
         # The failure that reopens an issue is kept whole.
-        represents = None
-    if report.is_brief and represents is None:
+        representative = None
+    if report.is_brief and representative is None:
         raise WantsWhole
     if state == "parked":
         # Earlier failures are written, and it is not: it must not count itself among those that the issue has.
         batch.met.write()
-        named = seq if represents is None else represents
+        named = seq if representative is None else representative
         release = (release_id, report.release)
         batch.parked.failed(issue_id, release, report.environment, report.time_ms, report.received_ms, named)
         batch.met.states_changed()
     failures = report.counted or 1
     batch.count(report, issue_id, release_id, facts.user_id, failures)
-    if represents is not None:
-        batch.crowd.add(represents, alike, report.time_ms, facts.user_id, failures)
+    if representative is not None:
+        batch.crowd.add(representative, alike, report.time_ms, facts.user_id, failures)
         return Taken(already_there=False, issue_id=issue_id, only_counted=True)
     batch.crowd.kept(alike, seq, report.time_ms)
     _keep(batch, report, values, judged)
