@@ -16,9 +16,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Final
 
+from obitus.client.own_files import make_own
 from obitus.client.posting import Connection, PostTrouble
 from obitus.client.settings import Settings
-from obitus.client.spool import make_own
 from obitus.core.clock import to_ms, to_text
 from obitus.core.ids import uuid7
 from obitus.core.version import VERSION, media_type

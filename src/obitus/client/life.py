@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import IO, Any, Final
 
 from obitus.client.locks import open_locked
-from obitus.client.spool import file_of, make_own
+from obitus.client.own_files import file_of, make_own
 
 MOST_LOOKED_AT: Final = 200
 MOST_STORY_BYTES: Final = 2_000_000

@@ -13,7 +13,7 @@ from typing import Any, Final, TypeVar
 from urllib.parse import urlsplit
 
 from obitus.client.native import Socket, getaddrinfo, monotonic
-from obitus.client.spool import file_of
+from obitus.client.own_files import file_of
 
 Result = TypeVar("Result")
 MOST_HEAD_BYTES: Final = 64 * 1024

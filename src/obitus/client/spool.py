@@ -14,9 +14,7 @@ from __future__ import annotations
 
 import errno
 import os
-import stat
 import time
-import zlib
 from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
@@ -24,6 +22,8 @@ from pathlib import Path
 from typing import Any, Final
 
 from obitus.client.locks import AVAILABLE, open_locked
+from obitus.client.own_files import file_of, make_own
+from obitus.client.segments import READ_BYTES, Segment, drop_head, framed, made_at_ms, whole_lines
 
 HELD: Final = ".held.reports"
 """Suffix of files that are not to be sent yet."""
@@ -35,38 +35,6 @@ MOST_TAKEN_OVER: Final = 24
 """Files of other processes that are open at the same time: the app needs descriptors too."""
 _MOST_TAKEN_IN: Final = 100
 PARTIAL_KEPT_S: Final = 600.0
-_FRAME: Final = 18
-_READ_BYTES: Final = 1_250_000
-
-
-@dataclass
-class _Segment:
-    path: Path
-    descriptor: int
-    file: tuple[int, int]
-    """Device and inode: an app may close what it did not open, and its next file gets the same descriptor."""
-    size: int
-    """Bytes of whole lines in it."""
-    sent: int = 0
-    """Bytes of it that are sent."""
-    lines: int = 0
-    """Lines that wait in it."""
-    mine: bool = True
-    """Whether this process wrote what is in it."""
-    tried: bool = False
-    """Whether sending it was tried since it was opened."""
-
-    def is_open(self) -> bool:
-        """Whether the descriptor is still that of this file."""
-        try:
-            return file_of(self.descriptor) == self.file
-        except OSError:
-            return False
-
-    def close(self) -> None:
-        """Close the descriptor, unless it has become somebody else's."""
-        if self.is_open():
-            os.close(self.descriptor)
 
 
 @dataclass
@@ -74,35 +42,8 @@ class Batch:
     """Waiting lines, and their places."""
 
     lines: list[bytes]
-    places: list[tuple[_Segment, int, int]]
+    places: list[tuple[Segment, int, int]]
     """Segment, bytes and lines."""
-
-
-def file_of(descriptor: int) -> tuple[int, int]:
-    """Return device and inode of a descriptor. Raises OSError where it is closed."""
-    found = os.fstat(descriptor)
-    return found.st_dev, found.st_ino
-
-
-def refuse_foreign(folder: Path) -> None:
-    """Raise OSError where other users could read or replace files in a folder: folders of others, links, wrong
-    modes. In the folder for temporary files anybody may have made a folder of that name.
-    """
-    found = folder.lstat()
-    if stat.S_ISLNK(found.st_mode) or not stat.S_ISDIR(found.st_mode):
-        raise OSError(f"{folder} is a link or no folder")
-    if hasattr(os, "getuid") and found.st_uid not in (os.getuid(), 0):
-        raise OSError(f"{folder} belongs to somebody else")
-    if found.st_mode & stat.S_IWOTH and not found.st_mode & stat.S_ISVTX:
-        raise OSError(f"{folder} may be written by everybody")
-
-
-def make_own(folder: Path) -> None:
-    """Make a folder of the spool; raises OSError where it, or the folder that contains it, belongs to somebody else."""
-    folder.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    refuse_foreign(folder.parent)
-    folder.mkdir(exist_ok=True, mode=0o700)
-    refuse_foreign(folder)
 
 
 class Spool:
@@ -123,8 +64,8 @@ class Spool:
         self._most_age_s = most_age_s
         self._dropped = dropped
         self._clock_s = clock_s
-        self._segments: list[_Segment] = []
-        self._active: _Segment | None = None
+        self._segments: list[Segment] = []
+        self._active: Segment | None = None
         # Files of a process and its children have the same family in their names, so that the last one to end can send all.
         self._name = f"{os.getpid()}-{family + '-' if family else ''}{os.urandom(6).hex()}"
         self._count = 0
@@ -151,21 +92,21 @@ class Spool:
 
     def append(self, lines: list[bytes]) -> None:
         """Append lines (each ending in a line feed). Raises OSError, and then none of them is in it."""
-        framed = b"".join(map(_framed, lines))
+        together = b"".join(map(framed, lines))
         active = self._active
         if active is not None and not active.is_open():
             self._reopen(active)
             active = self._active
-        if active is None or active.size + len(framed) > SEGMENT_BYTES:
+        if active is None or active.size + len(together) > SEGMENT_BYTES:
             active = self._new_segment()
         written = 0
         try:
-            while written < len(framed):
-                written += os.pwrite(active.descriptor, memoryview(framed)[written:], active.size + written)
+            while written < len(together):
+                written += os.pwrite(active.descriptor, memoryview(together)[written:], active.size + written)
         except OSError:
             self._cut(active, active.size)
             raise
-        active.size += len(framed)
+        active.size += len(together)
         active.lines += len(lines)
         self._keep_bound()
 
@@ -178,15 +119,15 @@ class Spool:
         path = self.folder / f"{name}{HELD if held else '.reports'}"
         partial = f"{self.folder}/{name}.partial"
         descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_CLOEXEC", 0), 0o600)
-        framed = _framed(line)
+        whole = framed(line)
         if held:
             self.held.add(path)
         try:
             try:
-                written = os.write(descriptor, framed)
+                written = os.write(descriptor, whole)
             finally:
                 os.close(descriptor)
-            if written < len(framed):
+            if written < len(whole):
                 raise OSError(errno.ENOSPC, "no room for the whole report", partial)
             os.rename(partial, path)  # noqa: PTH104
         except BaseException:
@@ -226,7 +167,7 @@ class Spool:
 
     def line_in(self, path: Path) -> list[bytes]:
         """Return the line of a file; empty where it is not whole. Raises OSError where the file is gone."""
-        return _whole_lines(path.read_bytes(), 1, _READ_BYTES)[0]
+        return whole_lines(path.read_bytes(), 1, READ_BYTES)[0]
 
     def others_left_something(self) -> bool:
         """Whether the folder has anything that this process did not write."""
@@ -251,7 +192,7 @@ class Spool:
     def peek(self, most_lines: int, most_bytes: int, *, own: bool = False) -> Batch:
         """Return the oldest lines that wait, or only those that this process wrote; ``done`` says that they were sent."""
         found: list[bytes] = []
-        places: list[tuple[_Segment, int, int]] = []
+        places: list[tuple[Segment, int, int]] = []
         segments = [segment for segment in self._segments if segment.mine or not own]
         for segment in segments:
             if not segment.is_open():
@@ -259,8 +200,8 @@ class Spool:
                 if segment not in self._segments:
                     continue
             segment.tried = True
-            data = os.pread(segment.descriptor, min(segment.size - segment.sent, _READ_BYTES), segment.sent)
-            lines, size = _whole_lines(data, most_lines - len(found), most_bytes)
+            data = os.pread(segment.descriptor, min(segment.size - segment.sent, READ_BYTES), segment.sent)
+            lines, size = whole_lines(data, most_lines - len(found), most_bytes)
             if not lines:
                 # There is no whole line left in it: it was damaged, or everything is sent.
                 if segment.lines > 0 and data:
@@ -294,7 +235,7 @@ class Spool:
         that a process held when it ended.
         """
         mine = {segment.path for segment in self._segments}
-        adopted: list[_Segment] = []
+        adopted: list[Segment] = []
         try:
             self._seen_change_ns = os.stat(self.folder).st_mtime_ns  # noqa: PTH116
             names = sorted(os.listdir(self.folder))[:MOST_SEGMENTS_LOOKED_AT]  # noqa: PTH208 - names are enough
@@ -317,7 +258,7 @@ class Spool:
             if segment is not None:
                 segment.mine = family is not None
                 if name.endswith(HELD):
-                    was_held(_whole_lines(os.pread(segment.descriptor, _READ_BYTES, 0), 1, _READ_BYTES)[0])
+                    was_held(whole_lines(os.pread(segment.descriptor, READ_BYTES, 0), 1, READ_BYTES)[0])
                 adopted.append(segment)
         self._segments[:0] = adopted
         self._keep_bound()
@@ -325,7 +266,7 @@ class Spool:
 
     def _is_held(self, name: str) -> bool:
         """Whether the process that holds a file back lives, and will release it itself."""
-        if not 0 <= self._clock_s() * 1000 - _made_at_ms(self.folder / name) < HELD_MOST_S * 1000:
+        if not 0 <= self._clock_s() * 1000 - made_at_ms(self.folder / name) < HELD_MOST_S * 1000:
             return False
         process = name.split("-", 2)[1]
         try:
@@ -360,7 +301,7 @@ class Spool:
             if segment.lines == 0:
                 segment.path.unlink(missing_ok=True)
             elif segment.sent and segment.is_open():
-                _drop_head(segment)
+                drop_head(segment)
             segment.close()
         self._segments.clear()
         self._active = None
@@ -372,7 +313,7 @@ class Spool:
         self._segments.clear()
         self._active = None
 
-    def _new_segment(self) -> _Segment:
+    def _new_segment(self) -> Segment:
         self._count += 1
         self._others_bytes = self._bytes_of_others()
         # The time comes first, so that names sort by age.
@@ -383,11 +324,11 @@ class Spool:
         if descriptor is None:
             raise OSError(f"{partial} is held by another process")
         os.rename(partial, path)  # noqa: PTH104
-        self._active = _Segment(path, descriptor, file_of(descriptor), 0)
+        self._active = Segment(path, descriptor, file_of(descriptor), 0)
         self._segments.append(self._active)
         return self._active
 
-    def _reopen(self, segment: _Segment) -> None:
+    def _reopen(self, segment: Segment) -> None:
         """The descriptor was closed, as daemonising code does: open the file again, or drop it."""
         try:
             descriptor = open_locked(segment.path)
@@ -416,7 +357,7 @@ class Spool:
                         continue
         return total
 
-    def _take_over(self, path: Path) -> _Segment | None:
+    def _take_over(self, path: Path) -> Segment | None:
         try:
             descriptor = open_locked(path)
         except OSError:
@@ -425,21 +366,21 @@ class Spool:
             return None
         size = lines = 0
         while True:
-            data = os.pread(descriptor, _READ_BYTES, size)
-            found, whole = _whole_lines(data, 1_000_000, _READ_BYTES)
+            data = os.pread(descriptor, READ_BYTES, size)
+            found, whole = whole_lines(data, 1_000_000, READ_BYTES)
             if not found:
                 break
             lines += len(found)
             size += whole
         if data:
             self._dropped("cut off by a kill", 1)
-        segment = _Segment(path, descriptor, file_of(descriptor), size, 0, lines, mine=False)
+        segment = Segment(path, descriptor, file_of(descriptor), size, 0, lines, mine=False)
         if lines == 0:
             self._finish(segment)
             return None
         return segment
 
-    def _finish(self, segment: _Segment) -> None:
+    def _finish(self, segment: Segment) -> None:
         """A segment is sent: empty the active one, remove any other."""
         if segment is self._active:
             self._cut(segment, 0)
@@ -450,7 +391,7 @@ class Spool:
         if segment in self._segments:
             self._segments.remove(segment)
 
-    def _cut(self, segment: _Segment, size: int) -> None:
+    def _cut(self, segment: Segment, size: int) -> None:
         try:
             os.ftruncate(segment.descriptor, size)
         except OSError:
@@ -463,7 +404,7 @@ class Spool:
         while self._segments:
             oldest = self._segments[0]
             # A file's name gives its age only if the clock was right then: it is tried once before it is dropped.
-            if oldest is not self._active and oldest.tried and _made_at_ms(oldest.path) < oldest_ms:
+            if oldest is not self._active and oldest.tried and made_at_ms(oldest.path) < oldest_ms:
                 why = "too old in the spool"
             elif self.waiting_bytes + self._others_bytes > self._most_bytes and (
                 len(self._segments) > 1 or not self._others_bytes
@@ -475,43 +416,3 @@ class Spool:
             self._finish(oldest)
             if oldest is self._active:
                 return
-
-
-def _made_at_ms(path: Path) -> int:
-    digits = path.name[:15]
-    return int(digits) if digits.isdigit() else 0
-
-
-def _framed(line: bytes) -> bytes:
-    return b"%08x %08x " % (zlib.crc32(line), len(line)) + line
-
-
-def _whole_lines(data: bytes, most_lines: int, most_bytes: int) -> tuple[list[bytes], int]:
-    """Return the whole lines at the start of ``data`` within the bounds (one at least), and how many bytes they take."""
-    found: list[bytes] = []
-    place = size = 0
-    while len(found) < most_lines and place + _FRAME <= len(data):
-        try:
-            checksum, length = int(data[place : place + 8], 16), int(data[place + 9 : place + 17], 16)
-        except ValueError:
-            break
-        line = data[place + _FRAME : place + _FRAME + length]
-        if len(line) < length or zlib.crc32(line) != checksum or (found and size + length > most_bytes):
-            break
-        found.append(line)
-        size += length
-        place += _FRAME + length
-    return found, place
-
-
-def _drop_head(segment: _Segment) -> None:
-    """Rewrite a segment without the lines that were sent, so that the next process does not send them again."""
-    try:
-        rest = os.pread(segment.descriptor, segment.size - segment.sent, segment.sent)
-        partial = segment.path.with_suffix(".partial")
-        descriptor = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(descriptor, "wb") as opened:
-            opened.write(rest)
-        os.replace(partial, segment.path)  # noqa: PTH105
-    except OSError:
-        return
