@@ -74,6 +74,12 @@ LANGUAGES: Final = {
 }
 
 
+_IN_EVERY_TRACE: Final = tuple(
+    dict.fromkeys(sign.strip('\n"') for language in LANGUAGES.values() for sign in language.signs)
+)
+"""Every trace contains one of these, with prefixes before its lines or in JSON, too."""
+
+
 @cache
 def reader_of(language: str) -> Reader:
     """Return the reader of a language; it is imported when a text may contain a trace of that language."""
@@ -112,6 +118,9 @@ def find_stacks(text: str) -> list[FoundStack]:
     """
     if "\x1b" in text:
         text = _COLOURS.sub("", text)
+    # Characters may be written in JSON as their numbers.
+    if "\\u" not in text and not any(sign in text for sign in _IN_EVERY_TRACE):
+        return []
     lines = _unwrapped(text.splitlines())
     found: list[FoundStack] = []
     for stream in streams(lines):
