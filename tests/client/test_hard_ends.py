@@ -9,6 +9,9 @@ import sys
 import time
 from pathlib import Path
 
+import pytest
+
+from tests import kept
 from tests.client.programs import environment_for, run, write
 from tests.client.test_unhandled import failures
 from tests.conftest import Running
@@ -50,6 +53,34 @@ def test_a_killed_run_is_told_by_the_next_start(running: Running, tmp_path: Path
     run(running, key, tmp_path, NEXT_START)
     assert len(failures(running, 1)) == 1
     assert not list((tmp_path / "spool").rglob("*.story"))
+
+
+@pytest.mark.parametrize("sent", [True, False], ids=["sent", "on disk"])
+def test_killed_as_a_failed_run_ends(running: Running, tmp_path: Path, sent: bool) -> None:
+    """Killed before its notes of open runs were written again: the run's failure is there once, as it was captured."""
+    key = running.add_app()
+    code = f"""
+        import contextlib, obitus, os, pathlib, signal, time
+        from obitus.client.backlog import Backlog
+        from obitus.client.spool import Batch
+        if not {sent}:
+            Backlog.next_batch = lambda *_, **__: Batch([], [])
+        obitus.watch()
+        spool = pathlib.Path(os.environ["OBITUS_SPOOL"])
+        with contextlib.suppress(LookupError), obitus.run("job nightly-manifest"):
+            while not (noted := list(spool.rglob("*.story"))):
+                time.sleep(0.01)
+            before = noted[0].read_bytes()
+            raise LookupError("gangway is up")
+        obitus.flush(60 if {sent} else 2)
+        noted[0].write_bytes(before)
+        os.kill(os.getpid(), signal.SIGKILL)
+    """
+    assert run(running, key, tmp_path, code).returncode == -signal.SIGKILL
+    assert len(kept.numbers(running.service.records.days, "failure")) == sent
+    assert run(running, key, tmp_path, NEXT_START).returncode == 0
+    (report,) = failures(running, 1)
+    assert report["exceptions"][0]["message"] == "gangway is up" and report["captured_by"] == "run"
 
 
 def test_a_run_that_has_ended_is_not_told_as_cut_off(running: Running, tmp_path: Path) -> None:

@@ -234,6 +234,8 @@ class Failures:
             report["run"] = run.as_report(self._base.timer())
             if run.request is not None:
                 report["request"] = dict(run.request)
+            if not handled:
+                report["id"] = run.take_end_id() or report["id"]
             run.add_failure(report["id"])
         if form is not None:
             self.alike.learn(form, report)

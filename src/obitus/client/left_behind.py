@@ -131,6 +131,7 @@ class LeftBehind:
                 continue
             guarded(run.know_more)()
             report = self._base.new_report("failure", "FATAL", run, {})
+            report["id"] = run.note_end(report["id"])
             report["run"] = run.as_report(now_s)
             report["trail"] = run.trail.now()
             finish_trail(report)

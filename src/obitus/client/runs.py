@@ -31,6 +31,8 @@ class RunState:
     """The latest failure in it that the app caught, or that something logged."""
     died: bool = False
     """Whether an uncaught failure of it was reported."""
+    end_id: str | None = None
+    """The id with which the next start would report that the process ended during this run, once that is noted on disk."""
     entry_point_now: Callable[[], str] | None = None
     """Returns the entry point as far as it is known by now, such as with the route that a request went to. Cheap."""
     resolve: Callable[[], None] | None = None
@@ -118,6 +120,17 @@ class RunState:
             attributes = self._once("attributes", {})
         if len(attributes) < MOST_ATTRIBUTES or name in attributes:
             attributes[short(name)] = value
+
+    def note_end(self, report_id: str) -> str:
+        """Return the id of the report that the process ended during this run: this one, where none is noted yet."""
+        return self.end_id or self._once("end_id", report_id)
+
+    def take_end_id(self) -> str | None:
+        """Return the noted id, once. The failure that ends the run takes it: if the process is killed before the note is
+        removed, the next start reports the run again, with this id, and the service stores one of them.
+        """
+        taken: str | None = vars(self).pop("end_id", None)
+        return taken
 
     def add_failure(self, report_id: str) -> None:
         """Remember the id of a failure of this run."""
