@@ -16,7 +16,7 @@ import urllib3
 from obitus.core.clock import DAY_MS
 from obitus.service import secrets
 from obitus.service.front import OPEN
-from obitus.service.intake.heavy import NICE
+from obitus.service.intake.processes import NICE
 from obitus.service.problems import Problem
 from obitus.service.run import InThread, listen
 from obitus.service.settings import Settings

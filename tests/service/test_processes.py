@@ -16,7 +16,7 @@ import pytest
 
 from obitus.service.intake import heavy
 from obitus.service.intake.keys import KnownKeys
-from obitus.service.intake.processes import ProcessEnded, Processes, beside
+from obitus.service.intake.processes import NICE, ProcessEnded, Processes, beside
 from tests import kept
 from tests.conftest import Running, failure, until
 from tests.left_over import children, lives
@@ -60,7 +60,7 @@ def test_large_bodies_are_the_same(running: Running) -> None:
     assert running.service.intake.processes.numbers == []
     said = running.send(key, *large()).json()
     assert said["stored"] == 20 and len({line["issue"] for line in said["lines"]}) == 1
-    assert running.service.intake.processes.numbers != []
+    assert {os.getpriority(os.PRIO_PROCESS, one) for one in running.service.intake.processes.numbers} == {NICE}
     (issue,) = running.issues()
     assert issue["failures"] == 21
     # A fingerprint that is new explains itself.

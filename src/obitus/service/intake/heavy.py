@@ -6,7 +6,7 @@ import logging
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Final, NamedTuple
+from typing import NamedTuple
 
 from obitus.service.intake.familiar import NotHere
 from obitus.service.intake.inflating import Body, split
@@ -19,9 +19,6 @@ from obitus.store.database import Reader
 from obitus.store.evidence import Packer
 
 _log = logging.getLogger("obitus.service")
-
-NICE: Final = 10
-"""The nice value of these processes, so that the service has priority."""
 
 Outcomes = list[Ready | Refusal]
 

@@ -24,6 +24,8 @@ SELDOM: Final = (20_000, 20, 50)
 """Thresholds of the garbage collector (``gc.set_threshold``), high enough for thousands of reports that are prepared together."""
 _log = logging.getLogger("obitus.service")
 
+NICE: Final = 10
+"""The nice value of these processes, so that the service has priority."""
 LONGEST_TASK_S: Final = 120.0
 LARGE_TASK_S: Final = 0.02
 """CPU time of a task from which a process returns free memory to the system afterwards."""
@@ -179,10 +181,14 @@ def _nothing() -> None:
 
 def _serve() -> None:
     """Run tasks until the input ends. Runs in the process."""
+    if hasattr(os, "nice"):
+        # Before the imports: these take longer than most tasks.
+        os.nice(NICE)
+
     import signal
     import time
 
-    from obitus.service.intake import heavy
+    import obitus.service.intake.heavy  # noqa: F401 - what tasks use
     from obitus.service.memory import give_back
 
     # A Ctrl-C in the terminal is for the service: this process ends with it.
@@ -192,8 +198,6 @@ def _serve() -> None:
     gc.collect()
     gc.freeze()
     gc.set_threshold(*SELDOM)
-    if hasattr(os, "nice"):
-        os.nice(heavy.NICE)
     source, answers = sys.stdin.buffer, os.fdopen(os.dup(1), "wb")
     # Other output must not get between the answers.
     os.dup2(2, 1)

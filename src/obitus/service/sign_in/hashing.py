@@ -9,7 +9,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Final, TypeVar
 
-from obitus.service.intake.heavy import NICE
+from obitus.service.intake.processes import NICE
 from obitus.service.problems import Problem
 
 WAIT_S: Final = 5.0
