@@ -1,4 +1,4 @@
-"""Writes source maps as a build does, sign by sign: the plain way that reading is compared with."""
+"""Writes source maps as a build does, character by character: the plain way that reading is compared with."""
 
 from __future__ import annotations
 

@@ -16,10 +16,10 @@ from obitus.core.tracepoints.expressions import (
     Expression,
     Item,
     Literal,
+    Minus,
     Name,
     Not,
     Several,
-    Sign,
     Sum,
 )
 from obitus.core.tracepoints.reading import FUNCTIONS, MOST_CHARACTERS, MOST_PARTS
@@ -45,7 +45,7 @@ def _made(inner: st.SearchStrategy[Expression]) -> st.SearchStrategy[Expression]
     several = st.lists(inner, min_size=2, max_size=3).map(tuple)
     return (
         st.builds(Attribute, inner, NAMES) | st.builds(Item, inner, inner) | _calls(inner)
-        | st.builds(Several, st.lists(inner, max_size=3).map(tuple)) | st.builds(Sign, inner) | st.builds(Not, inner)
+        | st.builds(Several, st.lists(inner, max_size=3).map(tuple)) | st.builds(Minus, inner) | st.builds(Not, inner)
         | st.builds(Sum, st.sampled_from(["+", "-", "*", "/", "//", "%"]), inner, inner)
         | st.builds(Comparison, inner, st.lists(st.tuples(st.sampled_from(COMPARING), inner), min_size=1, max_size=2).map(tuple))
         | st.builds(Both, st.sampled_from(["and", "or"]), several)

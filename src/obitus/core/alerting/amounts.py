@@ -148,13 +148,13 @@ def judge(
         ">=": value >= condition.limit,
         "<": value < condition.limit,
         "<=": value <= condition.limit,
-    }[condition.sign]
+    }[condition.operator]
     said = amount_said(condition, value)
     if condition.measure in ("failed", "refused", "per thousand"):
         said += f" ({amount.n:,} of {count_of(amount.of, 'run')})"
         if holds and condition.is_over and amount.n < LEAST_FAILED:
             return Judged(False, value, condition.limit, f"{said}: too few to be a share.")
-    word = {">": "over", ">=": "at least", "<": "under", "<=": "at most"}[condition.sign]
+    word = {">": "over", ">=": "at least", "<": "under", "<=": "at most"}[condition.operator]
     limit = amount_said(condition, condition.limit)
     return Judged(holds, value, condition.limit, f"{said} is {'' if holds else 'not '}{word} {limit}.")
 

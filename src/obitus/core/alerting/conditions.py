@@ -94,7 +94,7 @@ _EXPECTED: Final = {
     "_BY": "`by` with a field, `where` with a question, or nothing more is expected here",
     "_COMMA": "a comma, `where` with a question, or nothing more is expected here",
 }
-_OPERATORS: Final[dict[str, Operator]] = {sign: sign for sign in get_args(Operator)}
+_OPERATORS: Final[dict[str, Operator]] = {operator: operator for operator in get_args(Operator)}
 _WHERE: Final = re.compile(r"(?:^|\s)where(?=\s|$)")
 _QUANTITY: Final = re.compile(r"([0-9.]+)\s?(%|[A-Za-zµ]*)")
 
@@ -114,7 +114,7 @@ class Measured:
 
     measure: Measure
     source: Source
-    sign: Operator
+    operator: Operator
     limit: float
     """Shares are between 0 and 1, durations in milliseconds. For `usual`: the smallest factor."""
     is_usual: bool
@@ -128,7 +128,7 @@ class Measured:
     @property
     def is_over(self) -> bool:
         """Whether it waits for too much rather than too little."""
-        return self.sign in (">", ">=")
+        return self.operator in (">", ">=")
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,7 +178,7 @@ def sentence(condition: Condition) -> str:
     elif isinstance(condition, Silent):
         said = f"no {condition.source} for {span(condition.window_ms)}{_each(condition.by)}"
     else:
-        more = {">": "over", ">=": "at least", "<": "under", "<=": "at most"}[condition.sign]
+        more = {">": "over", ">=": "at least", "<": "under", "<=": "at most"}[condition.operator]
         if condition.is_usual:
             part = f"{condition.limit:g} times" if condition.is_over else f"1/{condition.limit:g} of"
             limit = f"{more} {part} what is usual at that hour"
@@ -319,7 +319,7 @@ class _Tree(Transformer[Token, Any]):
     def measured(
         self,
         what: tuple[Any, ...],
-        sign: Token,
+        operator: Token,
         limit: tuple[Token | None, bool],
         length: Token,
         by: tuple[Any, ...] = (),
@@ -332,7 +332,7 @@ class _Tree(Transformer[Token, Any]):
             raise QuestionTrouble(
                 "what is usual is known by the hour: a window of whole hours is expected", (length.start_pos or 0) + 1
             )
-        found = Measured(measure, source, _OPERATORS[sign], 0.0, limit[1], window_ms, by[:-1], stat, of)
+        found = Measured(measure, source, _OPERATORS[operator], 0.0, limit[1], window_ms, by[:-1], stat, of)
         if by:
             _check_groups(found, by)
         return replace(found, limit=_limit(found, limit))

@@ -14,7 +14,8 @@ from collections.abc import Sequence
 from typing import Any, Final, NamedTuple
 
 _DIGITS: Final = {
-    sign: number for number, sign in enumerate("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/")
+    character: number
+    for number, character in enumerate("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/")
 }
 _START, _END, _VARIABLES = "B", "C", "D"
 _HAS_NAME, _HAS_KIND, _IS_FRAME = 1, 2, 4
@@ -103,8 +104,8 @@ class Scopes:
 def _numbers(text: str) -> list[int]:
     """Return the unsigned numbers of base64 VLQ digits; raises ScopesTrouble."""
     found, value, shift = [], 0, 0
-    for sign in text:
-        digit = _DIGITS.get(sign)
+    for character in text:
+        digit = _DIGITS.get(character)
         if digit is None or shift > 30:
             raise ScopesTrouble("a number cannot be read")
         value |= (digit & 31) << shift

@@ -56,7 +56,7 @@ class Language(NamedTuple):
     """How traces of a language are found: the module that reads them, and texts of which every trace contains one."""
 
     module: str
-    signs: tuple[str, ...]
+    words: tuple[str, ...]
     """Without the indents of lines."""
 
 
@@ -75,7 +75,7 @@ LANGUAGES: Final = {
 
 
 _IN_EVERY_TRACE: Final = tuple(
-    dict.fromkeys(sign.strip('\n"') for language in LANGUAGES.values() for sign in language.signs)
+    dict.fromkeys(word.strip('\n"') for language in LANGUAGES.values() for word in language.words)
 )
 """Every trace contains one of these, with prefixes before its lines or in JSON, too."""
 
@@ -119,7 +119,7 @@ def find_stacks(text: str) -> list[FoundStack]:
     if "\x1b" in text:
         text = _COLOURS.sub("", text)
     # Characters may be written in JSON as their numbers.
-    if "\\u" not in text and not any(sign in text for sign in _IN_EVERY_TRACE):
+    if "\\u" not in text and not any(word in text for word in _IN_EVERY_TRACE):
         return []
     lines = _unwrapped(text.splitlines())
     found: list[FoundStack] = []
@@ -253,9 +253,9 @@ def _find(lines: Sequence[str]) -> list[FoundStack]:
     found: list[FoundStack] = []
     all_java = False
     for name, language in LANGUAGES.items():
-        signs = [sign for sign in language.signs if sign in text]
+        words = [word for word in language.words if word in text]
         # Where every such frame is Java's, no other reader finds more.
-        if not signs or (all_java and signs == [AT]):
+        if not words or (all_java and words == [AT]):
             continue
         found += [FoundStack(name, tuple(chain), first, end) for chain, first, end in reader_of(name)(lines)]
         all_java = all_java or (name == "java" and _all_inside(found, bare))

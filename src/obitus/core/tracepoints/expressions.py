@@ -19,7 +19,7 @@ STRENGTH: Final = {
     "/": 6,
     "//": 6,
     "%": 6,
-    "sign": 7,
+    "minus": 7,
 }
 """Precedence, as in Python."""
 WHOLE: Final = 8
@@ -72,7 +72,7 @@ class Several:
 
 
 @dataclass(frozen=True, slots=True)
-class Sign:
+class Minus:
     """A negative."""
 
     of: Expression
@@ -82,7 +82,7 @@ class Sign:
 class Sum:
     """A binary operation: ``+ - * / // %``."""
 
-    sign: str
+    operator: str
     left: Expression
     right: Expression
 
@@ -106,17 +106,17 @@ class Not:
 class Both:
     """``and`` or ``or`` of several: the first value that decides the result, as in Python."""
 
-    sign: str
+    operator: str
     parts: tuple[Expression, ...]
 
 
-Expression = Literal | Name | Attribute | Item | Call | Several | Sign | Sum | Comparison | Not | Both
+Expression = Literal | Name | Attribute | Item | Call | Several | Minus | Sum | Comparison | Not | Both
 
 
 def parts_of(expression: Expression) -> tuple[Expression, ...]:
     """Return the direct children of an expression."""
     match expression:
-        case Attribute(of) | Sign(of) | Not(of):
+        case Attribute(of) | Minus(of) | Not(of):
             return (of,)
         case Item(left, right) | Sum(_, left, right):
             return (left, right)
@@ -172,20 +172,22 @@ def _bare(expression: Expression) -> tuple[int, str]:
             return WHOLE, f"{function}({', '.join(_written(one, 0) for one in arguments)})"
         case Several(parts):
             return WHOLE, f"[{', '.join(_written(one, 0) for one in parts)}]"
-        case Sign(of):
-            return STRENGTH["sign"], f"-{_written(of, STRENGTH['sign'])}"
-        case Sum(sign, left, right):
-            own = STRENGTH[sign]
-            return own, f"{_written(left, own)} {sign} {_written(right, own + 1)}"
+        case Minus(of):
+            return STRENGTH["minus"], f"-{_written(of, STRENGTH['minus'])}"
+        case Sum(operator, left, right):
+            own = STRENGTH[operator]
+            return own, f"{_written(left, own)} {operator} {_written(right, own + 1)}"
         case Comparison(first, others):
             own = STRENGTH["compare"]
-            text = _written(first, own + 1) + "".join(f" {sign} {_written(other, own + 1)}" for sign, other in others)
+            text = _written(first, own + 1) + "".join(
+                f" {operator} {_written(other, own + 1)}" for operator, other in others
+            )
             return own, text
         case Not(of):
             return STRENGTH["not"], f"not {_written(of, STRENGTH['not'])}"
-        case Both(sign, parts):
-            own = STRENGTH[sign]
-            return own, f" {sign} ".join(_written(one, own + 1) for one in parts)
+        case Both(operator, parts):
+            own = STRENGTH[operator]
+            return own, f" {operator} ".join(_written(one, own + 1) for one in parts)
 
 
 def _is_number(expression: Expression) -> bool:
@@ -194,6 +196,6 @@ def _is_number(expression: Expression) -> bool:
 
 def quoted(text: str) -> str:
     """Return a text as a literal of an expression."""
-    for sign, way in (("\\", "\\\\"), ('"', '\\"'), ("\n", "\\n"), ("\t", "\\t"), ("\r", "\\r")):
-        text = text.replace(sign, way)
+    for character, way in (("\\", "\\\\"), ('"', '\\"'), ("\n", "\\n"), ("\t", "\\t"), ("\r", "\\r")):
+        text = text.replace(character, way)
     return f'"{text}"'

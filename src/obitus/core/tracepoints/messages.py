@@ -40,13 +40,13 @@ def read_message(text: str) -> Message:
         raise ExpressionTrouble(f"a message has up to {MOST_CHARACTERS:,} characters", MOST_CHARACTERS + 1)
     texts, expressions, at = [""], list[Expression](), 0
     while at < len(text):
-        sign = text[at]
-        if sign in "{}" and text[at + 1 : at + 2] == sign:
-            texts[-1] += sign
+        character = text[at]
+        if character in "{}" and text[at + 1 : at + 2] == character:
+            texts[-1] += character
             at += 2
-        elif sign == "}":
+        elif character == "}":
             raise ExpressionTrouble("`}` ends nothing; a literal one is written `}}`", at + 1)
-        elif sign == "{":
+        elif character == "{":
             end = _end_of(text, at + 1)
             try:
                 expressions.append(read(text[at + 1 : end]))
@@ -59,7 +59,7 @@ def read_message(text: str) -> Message:
             texts.append("")
             at = end + 1
         else:
-            texts[-1] += sign
+            texts[-1] += character
             at += 1
     return Message(tuple(texts), tuple(expressions))
 
@@ -68,15 +68,15 @@ def _end_of(text: str, begin: int) -> int:
     """Return where the bracket closes that opened before ``begin``, outside of texts in quotes."""
     at, quote = begin, ""
     while at < len(text):
-        sign = text[at]
+        character = text[at]
         if quote:
-            if sign == "\\":
+            if character == "\\":
                 at += 1
-            elif sign == quote:
+            elif character == quote:
                 quote = ""
-        elif sign in "\"'":
-            quote = sign
-        elif sign == "}":
+        elif character in "\"'":
+            quote = character
+        elif character == "}":
             return at
         at += 1
     raise ExpressionTrouble("`{` is not closed; a literal one is written `{{`", begin)

@@ -14,11 +14,11 @@ from obitus.core.tracepoints.expressions import (
     Expression,
     Item,
     Literal,
+    Minus,
     Name,
     Not,
     Plain,
     Several,
-    Sign,
     Sum,
 )
 
@@ -78,7 +78,7 @@ _TOKEN: Final = re.compile(
     r"|(?P<number>[0-9]++(?:\.[0-9]++)?(?:[eE][+-]?[0-9]++)?)"
     r"|(?P<name>[^\W0-9]\w*+)"
     r"|(?P<text>\"(?:[^\"\\]|\\.)*+\"|'(?:[^'\\]|\\.)*+')"
-    r"|(?P<sign>//|<=|>=|==|!=|[-+*/%<>().,\[\]])",
+    r"|(?P<symbol>//|<=|>=|==|!=|[-+*/%<>().,\[\]])",
     re.DOTALL,
 )
 _ESCAPES: Final = {"n": "\n", "t": "\t", "r": "\r", "\\": "\\", '"': '"', "'": "'"}
@@ -125,7 +125,7 @@ class _Reading:
 
     def _takes(self, *texts: str) -> bool:
         """Consume the current token if it is one of these; return whether it was."""
-        if self._kind in ("sign", "word") and self._text in texts:
+        if self._kind in ("symbol", "word") and self._text in texts:
             self._at += 1
             return True
         return False
@@ -151,12 +151,12 @@ class _Reading:
         self._deep -= 1
         return found
 
-    def _joined(self, sign: str, part: object) -> Expression:
+    def _joined(self, operator: str, part: object) -> Expression:
         assert callable(part)
         parts: list[Expression] = [part()]
-        while self._takes(sign):
+        while self._takes(operator):
             parts.append(part())
-        return parts[0] if len(parts) == 1 else self._made(Both(sign, tuple(parts)))
+        return parts[0] if len(parts) == 1 else self._made(Both(operator, tuple(parts)))
 
     def _denied(self) -> Expression:
         denials = 0
@@ -170,14 +170,14 @@ class _Reading:
     def _compared(self) -> Expression:
         first = self._summed(STRENGTH["+"])
         others: list[tuple[str, Expression]] = []
-        while (sign := self._comparing()) is not None:
-            others.append((sign, self._summed(STRENGTH["+"])))
+        while (operator := self._comparing()) is not None:
+            others.append((operator, self._summed(STRENGTH["+"])))
         return self._made(Comparison(first, tuple(others))) if others else first
 
     def _comparing(self) -> str | None:
-        for sign in ("<", "<=", ">", ">=", "==", "!=", "in"):
-            if self._takes(sign):
-                return sign
+        for operator in ("<", "<=", ">", ">=", "==", "!=", "in"):
+            if self._takes(operator):
+                return operator
         if self._takes("is"):
             return "is not" if self._takes("not") else "is"
         if self._takes("not"):
@@ -189,10 +189,10 @@ class _Reading:
     def _summed(self, strength: int) -> Expression:
         below = self._signed if strength > STRENGTH["+"] else lambda: self._summed(strength + 1)
         left = below()
-        operators = [sign for sign, own in STRENGTH.items() if own == strength]
-        while self._kind == "sign" and (sign := self._text) in operators:
+        operators = [operator for operator, own in STRENGTH.items() if own == strength]
+        while self._kind == "symbol" and (operator := self._text) in operators:
             self._at += 1
-            left = self._made(Sum(sign, left, below()))
+            left = self._made(Sum(operator, left, below()))
         return left
 
     def _signed(self) -> Expression:
@@ -201,7 +201,7 @@ class _Reading:
             minuses += 1
         found = self._reached()
         for _ in range(minuses):
-            found = self._made(Sign(found))
+            found = self._made(Minus(found))
         return found
 
     def _reached(self) -> Expression:
@@ -213,7 +213,7 @@ class _Reading:
                 key = self._either()
                 self._closes("]")
                 found = self._made(Item(found, key))
-            elif self._kind == "sign" and self._text == "(":
+            elif self._kind == "symbol" and self._text == "(":
                 raise ExpressionTrouble(
                     f"nothing of the app is called; the functions here are {', '.join(FUNCTIONS)}",
                     self._tokens[self._at][2],
@@ -303,11 +303,11 @@ def _number(text: str, position: int) -> int | float:
 
 def _unquoted(text: str, position: int) -> str:
     def meant(found: re.Match[str]) -> str:
-        sign = found.group(1)
-        if sign not in _ESCAPES:
+        character = found.group(1)
+        if character not in _ESCAPES:
             raise ExpressionTrouble(
-                f"`\\{sign}` means nothing; a backslash is written `\\\\`", position + 1 + found.start()
+                f"`\\{character}` means nothing; a backslash is written `\\\\`", position + 1 + found.start()
             )
-        return _ESCAPES[sign]
+        return _ESCAPES[character]
 
     return re.sub(r"\\(.)", meant, text[1:-1], flags=re.DOTALL)

@@ -16,10 +16,10 @@ from obitus.core.tracepoints.expressions import (
     Expression,
     Item,
     Literal,
+    Minus,
     Name,
     Not,
     Several,
-    Sign,
     Sum,
 )
 from obitus.core.tracepoints.looking import (
@@ -87,18 +87,18 @@ def compiled(expression: Expression) -> Work:
         case Call(function, arguments):
             given, act = [compiled(argument) for argument in arguments], _FUNCTIONS[function]
             return lambda seen, around: act(*(one(seen, around) for one in given))
-        case Sign(of):
+        case Minus(of):
             inner = compiled(of)
             return lambda seen, around: _guarded(lambda value: -value, _number(inner(seen, around)))
-        case Sum(sign, left, right):
-            return _summed(sign, compiled(left), compiled(right))
+        case Sum(operator, left, right):
+            return _summed(operator, compiled(left), compiled(right))
         case Comparison(first, others):
-            return _compared(compiled(first), [(_COMPARING[sign], compiled(other)) for sign, other in others])
+            return _compared(compiled(first), [(_COMPARING[operator], compiled(other)) for operator, other in others])
         case Not(of):
             inner = compiled(of)
             return lambda seen, around: not holds(inner(seen, around))
-        case Both(sign, parts):
-            return _joined([compiled(part) for part in parts], until=sign == "or")
+        case Both(operator, parts):
+            return _joined([compiled(part) for part in parts], until=operator == "or")
 
 
 def holds(value: object) -> bool:
@@ -206,8 +206,8 @@ def _number(value: Any) -> Any:
     return found
 
 
-def _summed(sign: str, left: Work, right: Work) -> Work:
-    act, takes = _SUMS[sign], _TAKES[sign]
+def _summed(operator: str, left: Work, right: Work) -> Work:
+    act, takes = _SUMS[operator], _TAKES[operator]
 
     def work(seen: Locals, around: Locals) -> Any:
         one, other = plain(left(seen, around)), plain(right(seen, around))
