@@ -67,6 +67,8 @@ def main() -> None:
     for name, value, bound, holds in table(found):
         print(f"{name:<46} {value:>28}   {f'bound {bound}' if bound else '':<16} {'' if holds else 'NOT HELD'}")
     print("\nhow often: " + ", ".join(f"{name} {count:,}" for name, count in found.done.items()))
+    if found.said:
+        print(f"The latest answer that was none of those meant: {found.said}")
     if found.disk is None:
         print("The full disk needs the right to mount a small file system.")
     sys.exit(0 if all(row[3] for row in table(found)) else 1)

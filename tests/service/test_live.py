@@ -185,9 +185,11 @@ class Wired:
     """A connection that keeps what is written to it, and may be behind."""
 
     def __init__(self) -> None:
-        self.written, self.behind, self.cut = b"", 0, False
+        self.written, self.behind, self.cut, self.closed = b"", 0, False, False
 
     def write(self, data: bytes) -> None:
+        if self.closed:
+            raise RuntimeError("the handler is closed")
         self.written += data
 
     def get_write_buffer_size(self) -> int:
@@ -248,6 +250,33 @@ def test_what_happens_is_written_to_connections(monkeypatch: pytest.MonkeyPatch)
             while not slow.cut:
                 await asyncio.sleep(0.01)
         assert not any(wire.cut for wire in wires if wire is not slow)
+        for one in waiting:
+            one.cancel()
+        await asyncio.gather(*waiting, return_exceptions=True)
+
+    asyncio.run(go())
+
+
+def test_a_connection_that_has_just_closed_stops_nobody(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Writing to it raises: whoever publishes does not hear of it, and all others get this event and the next."""
+    monkeypatch.setattr(live, "ROUND_EVERY_S", 0.01)
+
+    async def go() -> None:
+        stream, wires = Live(), [Wired() for _ in range(70)]
+        listeners = [stream.listen(f"pass {place % 9}", lambda: True, wire=wire) for place, wire in enumerate(wires)]
+        for one in listeners:
+            await some(one, 1)
+        waiting = [asyncio.ensure_future(anext(one)) for one in listeners]
+        await asyncio.sleep(0)
+        closed = {0, 40, 69}
+        for place in closed:
+            wires[place].closed = True
+        others = [wire for place, wire in enumerate(wires) if place not in closed]
+        for number in range(3):
+            stream.publish({"type": "failures", "issue": number})
+            async with asyncio.timeout(20):
+                while not all(wire.heard() == list(range(number + 1)) for wire in others):
+                    await asyncio.sleep(0.01)
         for one in waiting:
             one.cancel()
         await asyncio.gather(*waiting, return_exceptions=True)

@@ -74,7 +74,7 @@ class Wire(Protocol):
     """A connection of the event loop (``asyncio.WriteTransport``)."""
 
     def write(self, data: bytes, /) -> None:
-        """Send bytes, now or as soon as they can be."""
+        """Send bytes, now or as soon as they can be. Raises RuntimeError where it is closed."""
 
     def get_write_buffer_size(self) -> int:
         """Return how many bytes wait."""
@@ -149,7 +149,11 @@ class Live:
                 listener.woken.set()
                 woken += 1
             else:
-                _write(listener, listener.wire, chunks, loop.time())
+                try:
+                    _write(listener, listener.wire, chunks, loop.time())
+                except (RuntimeError, OSError):
+                    # It was closed just now, and its stream ends in a moment. The others get theirs.
+                    listener.texts = []
                 written += 1
         loop.call_later(WOKEN_EVERY_S if due else ROUND_EVERY_S, self._go_round, loop, due, chunks)
 
