@@ -36,8 +36,8 @@ test: ## Run linters and all tests
 tested-first: setup chromium redis lint console-tests $(TELEMETRY_JS) $(PROXIES) .venv/compiled
 	@$(BIN)/python -m tests.client.interpreters
 
-quick: setup lint ## Run linters and the tests of core and store, in under a minute
-	@$(BIN)/python -m pytest $(UNITS) -m "not slow"
+quick: setup lint ## Run linters, and the tests of core and store with few examples each: two minutes
+	@$(BIN)/python -m pytest $(UNITS) -m "not slow" --hypothesis-profile=quick
 
 lint: lint-python lint-console ## Check style, types and who imports whom: ruff, mypy, import-linter, svelte-check, eslint, prettier
 

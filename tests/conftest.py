@@ -35,6 +35,7 @@ if signal.getsignal(signal.SIGINT) is signal.SIG_IGN and threading.current_threa
     signal.signal(signal.SIGINT, signal.default_int_handler)
 
 hypothesis_settings.register_profile("obitus", deadline=None, max_examples=60, derandomize=True)
+hypothesis_settings.register_profile("quick", deadline=None, max_examples=10, derandomize=True)
 hypothesis_settings.load_profile("obitus")
 
 
