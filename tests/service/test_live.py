@@ -7,6 +7,7 @@ import json
 import socket
 import threading
 from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
 
@@ -211,6 +212,21 @@ class Wired:
         return found
 
 
+@asynccontextmanager
+async def seventy_waiting() -> AsyncIterator[tuple[Live, list[Wired], list[asyncio.Future[str]]]]:
+    """Give a stream, the connections of seventy listeners, and what they wait for: meanwhile their connections are written to."""
+    stream, wires = Live(), [Wired() for _ in range(70)]
+    listeners = [stream.listen(f"pass {place % 9}", lambda: True, wire=wire) for place, wire in enumerate(wires)]
+    for one in listeners:
+        await some(one, 1)
+    waiting = [asyncio.ensure_future(anext(one)) for one in listeners]
+    await asyncio.sleep(0)
+    yield stream, wires, waiting
+    for one in waiting:
+        one.cancel()
+    await asyncio.gather(*waiting, return_exceptions=True)
+
+
 def test_what_happens_is_written_to_connections(monkeypatch: pytest.MonkeyPatch) -> None:
     """A listener that waits is written to, in order and as whole chunks; what is yielded in between keeps its place.
 
@@ -220,39 +236,30 @@ def test_what_happens_is_written_to_connections(monkeypatch: pytest.MonkeyPatch)
     monkeypatch.setattr(live, "ROUND_EVERY_S", 0.01)
 
     async def go() -> None:
-        stream, wires = Live(), [Wired() for _ in range(70)]
-        listeners = [stream.listen(f"pass {place % 9}", lambda: True, wire=wire) for place, wire in enumerate(wires)]
-        for one in listeners:
-            await some(one, 1)
-        # Waiting for the next piece, each has its connection written to instead.
-        waiting = [asyncio.ensure_future(anext(one)) for one in listeners]
-        await asyncio.sleep(0)
-        for number in range(200):
-            stream.publish({"type": "failures", "issue": number})
-            if number % 20 == 0:
-                await asyncio.sleep(0.02)
-        async with asyncio.timeout(20):
-            while not all(wire.heard() == list(range(200)) for wire in wires[1:]):
-                await asyncio.sleep(0.01)
-        assert not any(one.done() for one in waiting)
-        slow = wires[1]
-        slow.behind = live.MOST_BEHIND + 1
-        stream.publish({"type": "failures", "issue": 200})
-        await asyncio.sleep(0.1)
-        assert slow.heard()[-1] == 199 and wires[2].heard()[-1] == 200
-        slow.behind = 0
-        async with asyncio.timeout(20):
-            while slow.heard()[-1] != 200:
-                await asyncio.sleep(0.01)
-        slow.behind = live.MOST_BEHIND + 1
-        stream.publish({"type": "failures", "issue": 201})
-        async with asyncio.timeout(20):
-            while not slow.cut:
-                await asyncio.sleep(0.01)
-        assert not any(wire.cut for wire in wires if wire is not slow)
-        for one in waiting:
-            one.cancel()
-        await asyncio.gather(*waiting, return_exceptions=True)
+        async with seventy_waiting() as (stream, wires, waiting):
+            for number in range(200):
+                stream.publish({"type": "failures", "issue": number})
+                if number % 20 == 0:
+                    await asyncio.sleep(0.02)
+            async with asyncio.timeout(20):
+                while not all(wire.heard() == list(range(200)) for wire in wires[1:]):
+                    await asyncio.sleep(0.01)
+            assert not any(one.done() for one in waiting)
+            slow = wires[1]
+            slow.behind = live.MOST_BEHIND + 1
+            stream.publish({"type": "failures", "issue": 200})
+            await asyncio.sleep(0.1)
+            assert slow.heard()[-1] == 199 and wires[2].heard()[-1] == 200
+            slow.behind = 0
+            async with asyncio.timeout(20):
+                while slow.heard()[-1] != 200:
+                    await asyncio.sleep(0.01)
+            slow.behind = live.MOST_BEHIND + 1
+            stream.publish({"type": "failures", "issue": 201})
+            async with asyncio.timeout(20):
+                while not slow.cut:
+                    await asyncio.sleep(0.01)
+            assert not any(wire.cut for wire in wires if wire is not slow)
 
     asyncio.run(go())
 
@@ -262,24 +269,16 @@ def test_a_connection_that_has_just_closed_stops_nobody(monkeypatch: pytest.Monk
     monkeypatch.setattr(live, "ROUND_EVERY_S", 0.01)
 
     async def go() -> None:
-        stream, wires = Live(), [Wired() for _ in range(70)]
-        listeners = [stream.listen(f"pass {place % 9}", lambda: True, wire=wire) for place, wire in enumerate(wires)]
-        for one in listeners:
-            await some(one, 1)
-        waiting = [asyncio.ensure_future(anext(one)) for one in listeners]
-        await asyncio.sleep(0)
-        closed = {0, 40, 69}
-        for place in closed:
-            wires[place].closed = True
-        others = [wire for place, wire in enumerate(wires) if place not in closed]
-        for number in range(3):
-            stream.publish({"type": "failures", "issue": number})
-            async with asyncio.timeout(20):
-                while not all(wire.heard() == list(range(number + 1)) for wire in others):
-                    await asyncio.sleep(0.01)
-        for one in waiting:
-            one.cancel()
-        await asyncio.gather(*waiting, return_exceptions=True)
+        async with seventy_waiting() as (stream, wires, _):
+            closed = {0, 40, 69}
+            for place in closed:
+                wires[place].closed = True
+            others = [wire for place, wire in enumerate(wires) if place not in closed]
+            for number in range(3):
+                stream.publish({"type": "failures", "issue": number})
+                async with asyncio.timeout(20):
+                    while not all(wire.heard() == list(range(number + 1)) for wire in others):
+                        await asyncio.sleep(0.01)
 
     asyncio.run(go())
 

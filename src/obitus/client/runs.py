@@ -123,7 +123,7 @@ class RunState:
 
     def note_end(self, report_id: str) -> str:
         """Return the id of the report that the process ended during this run: this one, where none is noted yet."""
-        return self.end_id or self._once("end_id", report_id)
+        return self._once("end_id", report_id)
 
     def take_end_id(self) -> str | None:
         """Return the noted id, once. The failure that ends the run takes it: if the process is killed before the note is
@@ -134,9 +134,7 @@ class RunState:
 
     def add_failure(self, report_id: str) -> None:
         """Remember the id of a failure of this run."""
-        ids = self.failure_ids
-        if ids is None:
-            ids = self._once("failure_ids", [])
+        ids: list[str] = self._once("failure_ids", [])
         ids.append(report_id)
 
     def as_report(self, now_s: float) -> dict[str, Any]:
