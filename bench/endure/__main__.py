@@ -45,10 +45,13 @@ def _latency(name: str, latency: Latency) -> list[tuple[str, str, str, bool]]:
     """Return the rows of one kind of answer."""
     return [
         (f"{name}, alone", _spread(latency.alone), "", True),
+        ("  the processors busy, no others", _spread(latency.busy), "", True),
         ("  all others at another service here", _spread(latency.beside), "", True),
         ("  all others at this service", _spread(latency.under_all), "", True),
         ("  against the others at another service", f"{latency.ratio:.2f}", f"{LONGEST_RATIO}", latency.ratio <= LONGEST_RATIO),
+        ("  against busy processors", f"{latency.ratio_to_busy:.2f}", f"{LONGEST_RATIO}", latency.ratio_to_busy <= LONGEST_RATIO),
         ("  against alone", f"{latency.ratio_to_alone:.2f}", "", True),
+        ("  of this by busy processors alone", f"{latency.ratio_of_busy:.2f}", "", True),
     ]  # fmt: skip
 
 

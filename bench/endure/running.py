@@ -1,4 +1,4 @@
-"""Running it all: the honest sender alone, beside the others, under the others; kills; a full disk."""
+"""Running it all: the honest sender alone, on busy processors, beside the others, under the others; kills; a full disk."""
 
 from __future__ import annotations
 
@@ -24,11 +24,13 @@ from bench.endure.others import ask, others
 from bench.endure.target import Target, report
 
 MEMORY_EVERY_S = 1.0
+OTHERS = 16
+BUSY_BYTES, BUSY_COUNT = 8 * 1024 * 1024, 20_000
 LONGEST_RATIO, LONGEST_HEALTH_MS, MOST_MB = 1.5, 200.0, 400.0
 LIST = "/api/issues?window=1h"
 ROUND_S = 30.0
-"""The others go from one service to the other so often, and nobody else is there for a third of that: what the machine does
-meanwhile for somebody else, and what the service holds by then, meet all three."""
+"""The others go from one service to the other so often, and for a third of that each nobody else is there, or only who keeps the
+processors busy: what the machine does meanwhile for somebody else, and what the service holds by then, meet all four."""
 
 
 @dataclass
@@ -37,6 +39,8 @@ class Latency:
 
     alone: list[list[float]] = field(default_factory=list)
     """With nobody else there."""
+    busy: list[list[float]] = field(default_factory=list)
+    """While as many processes as the others have keep the processors busy, and ask no service for anything."""
     beside: list[list[float]] = field(default_factory=list)
     """While the others were at another service on this machine."""
     under_all: list[list[float]] = field(default_factory=list)
@@ -48,9 +52,19 @@ class Latency:
         return typical(self.under_all) / typical(self.beside)
 
     @property
+    def ratio_to_busy(self) -> float:
+        """The same against what it is while the processors are busy with something else."""
+        return typical(self.under_all) / typical(self.busy)
+
+    @property
     def ratio_to_alone(self) -> float:
         """The same against what it is with nobody else there."""
         return typical(self.under_all) / typical(self.alone)
+
+    @property
+    def ratio_of_busy(self) -> float:
+        """What busy processors alone make of it: nothing that a service does can make the ratio to alone smaller."""
+        return typical(self.busy) / typical(self.alone)
 
 
 @dataclass
@@ -100,9 +114,35 @@ def typical(rounds: list[list[float]]) -> float:
     return statistics.median([p95(one) for one in rounds])
 
 
-def again_and_again(act: Callable[[], object], until_s: float, place: int, done: Any, broken: Any) -> None:
-    """Do something until the time is up, with what the processors have left: in truth the others have their own."""
+def give_way() -> None:
+    """Take from now on what the processors have left: in truth the others have their own."""
     os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+
+
+def count_and_copy(until_s: float) -> None:
+    """Keep a processor busy: count, and copy memory, until the time is up."""
+    give_way()
+    block = bytearray(BUSY_BYTES)
+    while time.time() < until_s:
+        bytes(block)
+        sum(range(BUSY_COUNT))
+
+
+@contextmanager
+def kept_busy(seconds: float) -> Iterator[float]:
+    """Keep the processors busy with as many processes as the others have; gives when that is over."""
+    fork, until_s = multiprocessing.get_context("fork"), time.time() + seconds
+    at_work = [fork.Process(target=count_and_copy, args=(until_s,)) for _ in range(OTHERS)]
+    for one in at_work:
+        one.start()
+    yield until_s
+    for one in at_work:
+        one.join()
+
+
+def again_and_again(act: Callable[[], object], until_s: float, place: int, done: Any, broken: Any) -> None:
+    """Do something until the time is up."""
+    give_way()
     while time.time() < until_s:
         with contextlib.suppress(Exception):
             if act() == "broken":
@@ -115,6 +155,7 @@ def attacked(target: Target, seconds: float, found: Found, *, counted: bool = Fa
     """Let all others at a service for a time; gives when that is over."""
     fork, until_s = multiprocessing.get_context("fork"), time.time() + seconds
     acts = others(target, until_s)
+    assert len(acts) == OTHERS
     done, broken = fork.Array("q", len(acts)), fork.Array("q", len(acts))
     at_work = [
         fork.Process(target=again_and_again, args=(act, until_s, place, done, broken))
@@ -190,7 +231,8 @@ def send_honestly(
 
 
 def endure(seconds: float, folder: Path, *, kills: int = 3, beside: bool = True) -> Found:
-    """Run it all; ``seconds`` is the time under attack, and with ``beside`` as long next to one that is; a third of it alone, in between."""
+    """Run it all; ``seconds`` is the time under attack, and with ``beside`` as long next to one that is, and a third of it on busy
+    processors; a third of it alone, in between."""
     found, kept = Found(), set[str]()
     target = Target(folder / "own")
     send_honestly(target, Round(), time.time() + 1, kept, found)
@@ -198,8 +240,11 @@ def endure(seconds: float, folder: Path, *, kills: int = 3, beside: bool = True)
     neighbour = Target(folder / "neighbour") if beside else None
     rounds = max(1, round(seconds / ROUND_S))
     for _ in range(rounds):
-        send_honestly(target, _round(found, "alone"), time.time() + max(3.0, seconds / rounds / 3), kept, found)
+        short_s = max(3.0, seconds / rounds / 3)
+        send_honestly(target, _round(found, "alone"), time.time() + short_s, kept, found)
         if neighbour is not None:
+            with kept_busy(short_s) as until_s:
+                send_honestly(target, _round(found, "busy"), until_s, kept, found)
             with attacked(neighbour, seconds / rounds, found) as until_s:
                 send_honestly(target, _round(found, "beside"), until_s, kept, found)
         with attacked(target, seconds / rounds, found, counted=True) as until_s:
