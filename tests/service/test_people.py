@@ -13,11 +13,13 @@ from typing import Any
 from urllib.parse import quote
 
 import pyotp
+import pytest
 import urllib3
 
 from obitus.core.clock import DAY_MS
 from obitus.service import secrets
-from tests.conftest import Running, failure, raised_in, serving
+from obitus.store import people
+from tests.conftest import Running, failure, raised_in, serving, until
 from tests.service.test_access import PASSWORD, link_secret, sign_in, with_cookie
 
 OTHER_PASSWORD = "lanterns under the quay"
@@ -86,6 +88,35 @@ def test_roles_hold_from_the_next_request_on(running: Running) -> None:
     running.ask("PATCH", "/api/people/Olav Brekke", {"role": "reader"})
     assert running.ask(*accept, token=made).json()["slug"] == "not-for-this-role"
     assert running.ask("GET", "/api/issues/1", token=made).json()["number"] == 1
+
+
+def test_who_asks_is_read_once(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A pass that was used lately takes no look into the records, until something changes or its time is up."""
+    session = invited(running, "reader", "Olav Brekke")
+    reads: list[str] = []
+    person_with = people.person_with
+
+    def counted(*given: Any) -> Any:
+        reads.append(given[2])
+        return person_with(*given)
+
+    monkeypatch.setattr(people, "person_with", counted)
+
+    def looks() -> int:
+        before = len(reads)
+        assert ask_as(running, session, "GET", "/api/me").status == 200
+        return len(reads) - before
+
+    running.clock.stop()
+    # Its first use is recorded, and is then known.
+    until(lambda: looks() == 0)
+    running.send(running.add_app(), failure())
+    assert (looks(), looks()) == (1, 0)
+    running.clock.ahead_ms += 6 * 60_000
+    assert looks() == 1
+    until(lambda: looks() == 0)
+    running.clock.ahead_ms += 13 * 60 * 60_000
+    assert ask_as(running, session, "GET", "/api/me").status == 401
 
 
 def test_an_invitation_is_used_once(running: Running) -> None:

@@ -15,8 +15,8 @@ from typing import Any
 import pytest
 
 from obitus.service.intake import heavy
-from obitus.service.intake.keys import KnownKeys
 from obitus.service.intake.processes import NICE, ProcessEnded, Processes, beside
+from obitus.service.known import Known
 from tests import kept
 from tests.conftest import Running, failure, until
 from tests.left_over import children, lives
@@ -117,13 +117,12 @@ def test_keys_in_memory(running: Running) -> None:
     assert running.ask("DELETE", f"/api/apps/sailings/keys/{row['id']}").status == 200
     assert running.send(key, failure()).json()["slug"] == "revoked-key"
 
-    class Slow:
-        def first(self, *_: Any) -> dict[str, Any]:
-            known.forget()
-            return {"id": 1}
+    def slow(_: bytes) -> int:
+        known.forget()
+        return 1
 
-    known = KnownKeys(Slow())  # type: ignore[arg-type]
-    assert known.find(b"a") == {"id": 1} and known.known(b"a") is None
+    known = Known(slow)
+    assert known.find(b"a") == 1 and known.known(b"a") is None
 
 
 def test_bodies_go_where_they_cost_least(running: Running) -> None:

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import re
+import sqlite3
+from typing import Any
+
 import pytest
 
 from obitus.store import apps, people, rules
@@ -9,6 +13,10 @@ from obitus.store.errors import AlreadyThere, NotThere
 from tests.store.conftest import NOW_MS, Store
 
 MINUTE_MS = 60_000
+TABLES = {"passes", "people", "apps", "app_people"}
+NEVER_CHANGED = {("passes", "hash"), ("passes", "id"), ("passes", "created_ms"), ("passes", "by_link"), ("apps", "id")}
+USED = {("passes", "used_ms")}
+"""Its use says nothing about whom it lets in, except for how long: for longer."""
 
 
 @pytest.fixture
@@ -33,6 +41,50 @@ def test_a_pass_lets_in_until_it_ends(store: Store, ida: int) -> None:
     assert people.person_with(store.reader, b"deploy", "token", NOW_MS) is None
     with pytest.raises(NotThere):
         store.do(people.end_pass, "deploy", ida, NOW_MS)
+
+
+def test_all_that_says_who_asks_is_watched(store: Store, ida: int) -> None:
+    """What :func:`people.person_with` reads of a row may be kept in memory only while each change of it is one of those that are named."""
+    read: set[tuple[str, str]] = set()
+
+    def note(action: int, table: str | None, column: str | None, *_: str | None) -> int:
+        if action == sqlite3.SQLITE_READ and table in TABLES and column:
+            read.add((str(table), column))
+        return sqlite3.SQLITE_OK
+
+    add_pass(store, ida, "token", "deploy")
+    triggers = "; ".join(people.CHANGES_WHO_ASKS)
+    watched = re.findall(r"UPDATE(?: OF ([\w, ]+))? ON (\w+)", triggers)
+    assert all(f"DELETE ON {table}" in triggers for table in TABLES)
+    connection = sqlite3.connect(store.writer.path)
+    connection.row_factory = sqlite3.Row
+    connection.set_authorizer(note)
+
+    class Noting:
+        def first(self, kind: Any, sql: str, params: Any) -> Any:
+            return kind(**dict(connection.execute(sql, params).fetchone()))
+
+    found = people.person_with(Noting(), b"deploy", "token", NOW_MS)  # type: ignore[arg-type]
+    connection.close()
+    assert found is not None and {table for table, _ in read} == TABLES
+    whole = {table for columns, table in watched if not columns}
+    single = {(table, column) for columns, table in watched for column in columns.split(", ")}
+    assert {(table, column) for table, column in read - single if table not in whole} == NEVER_CHANGED | USED
+
+
+@pytest.mark.parametrize("kind", ["session", "token"])
+def test_until_when_a_pass_lets_in(store: Store, ida: int, kind: str) -> None:
+    """It says itself until when, unless it is used: to the millisecond."""
+    add_pass(store, ida, kind, "deploy", expires_ms=None)
+    add_pass(store, ida, kind, "short")
+    for name in ("deploy", "short"):
+        found = people.person_with(store.reader, name.encode(), kind, NOW_MS)  # type: ignore[arg-type]
+        assert found is not None
+        if found.until_ms is None:
+            assert (kind, name) == ("token", "deploy")
+            continue
+        at = [people.person_with(store.reader, name.encode(), kind, found.until_ms - early) for early in (1, 0)]  # type: ignore[arg-type]
+        assert at == [found, None]
 
 
 def test_a_link_is_used_once(store: Store, ida: int) -> None:

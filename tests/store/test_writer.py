@@ -215,6 +215,35 @@ def test_who_waits_for_a_commit_comes_before_who_watches_commits(writer: Writer)
     assert done[0] is True
 
 
+def test_changes_are_announced_before_anybody_is_told(writer: Writer) -> None:
+    """Once for each commit with one of the changes that were named, and for no other; what waits for the commit comes later."""
+    seen: list[int] = []
+    writer.run(add("merrow"))  # type: ignore[arg-type]
+    triggers = [
+        f"CREATE TEMP TRIGGER noted_{number} AFTER {change} ON apps BEGIN SELECT apps_changed(); END"
+        for number, change in enumerate(("UPDATE OF limited", "DELETE"))
+    ]
+    writer.call_after(triggers, "apps_changed", lambda: seen.append(len(seen)))
+    writer.run(add("skerry"))  # type: ignore[arg-type]
+    writer.run(lambda c: c.execute("UPDATE apps SET kind = 'fastapi'"))
+    assert seen == []
+    for count, statement in enumerate(("UPDATE apps SET limited = 1", "DELETE FROM apps WHERE name = 'skerry'"), 1):
+        told: list[int] = []
+        future = writer.submit(lambda c, statement=statement: c.execute(statement))  # type: ignore[misc]
+        future.add_done_callback(lambda _, told=told: told.append(len(seen)))  # type: ignore[misc]
+        future.result(60)
+        writer.run(lambda c: None)
+        assert len(seen) == count and told == [count]
+
+    def fails(connection: sqlite3.Connection) -> None:
+        connection.execute("DELETE FROM apps")
+        raise ValueError
+
+    with pytest.raises(ValueError):
+        writer.run(fails)
+    assert len(seen) <= 3
+
+
 def test_a_job_that_fails_leaves_no_file_outside_of_the_folder(writer: Writer) -> None:
     """What it is taken back with is kept in memory, not in a file of the system's temporary folder: evidence stays where it belongs."""
     in_memory = "PRAGMA temp_store"

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import asyncio
-from functools import cache
+from functools import cache, partial
 from typing import Annotated
 
 import anyio.to_thread
-from fastapi import APIRouter, Depends, FastAPI, Header, Request
+from fastapi import Depends, FastAPI, Header, Request
 from fastapi.responses import JSONResponse, Response
 from starlette.types import ASGIApp, Receive, Scope, Send
 
@@ -61,7 +61,7 @@ from obitus.service.intake import page_reports, reports, telemetry, tracepoints
 from obitus.service.live import WIRE, Live, LiveResponse
 from obitus.service.pages import browser_client, client_wheel, console, description
 from obitus.service.problems import Problem, described, say_problems
-from obitus.service.routing import compare_by_first_words
+from obitus.service.routing import Router, compare_by_first_words
 from obitus.service.sign_in.access import SignedIn, who_asks
 from obitus.service.sign_in.rights import say_needs
 from obitus.service.wiring import Parts
@@ -74,7 +74,7 @@ _ABOUT = """Captures failures, groups them into issues, tracks regressions acros
 Reports come in at `POST /reports` with a reporting key. Everything under `/api` needs a session or a personal token.
 Errors are problem details (RFC 9457) with a stable `slug`."""
 
-router = APIRouter(tags=["service"])
+router = Router(tags=["service"])
 
 MOST_MISSED = 300
 """Missed events that a listener gets one by one; of more it only learns that there were some."""
@@ -243,7 +243,7 @@ def served(parts: Parts) -> ASGIApp:
     front = Front(
         with_parts,
         limits,
-        lambda scope: parts.passes.threads.do(who_asks, parts.passes, parts.intake, scope),
+        partial(who_asks, parts.passes, parts.intake),
         parts.patience,
     )
     return Guard(front, parts.settings)

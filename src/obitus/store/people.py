@@ -16,6 +16,19 @@ from obitus.store.sight import WHOLE, Sight
 
 PassKind = Literal["link", "session", "token"]
 SESSION_IDLE_MS: Final = 12 * HOUR_MS
+CHANGES_WHO_ASKS: Final = (
+    "CREATE TEMP TRIGGER update_of_passes AFTER UPDATE OF kind, ended_ms, expires_ms, scope, apps, person_id ON passes BEGIN SELECT who_asks_changed(); END",
+    "CREATE TEMP TRIGGER delete_passes AFTER DELETE ON passes BEGIN SELECT who_asks_changed(); END",
+    "CREATE TEMP TRIGGER update_people AFTER UPDATE ON people BEGIN SELECT who_asks_changed(); END",
+    "CREATE TEMP TRIGGER delete_people AFTER DELETE ON people BEGIN SELECT who_asks_changed(); END",
+    "CREATE TEMP TRIGGER insert_apps AFTER INSERT ON apps BEGIN SELECT who_asks_changed(); END",
+    "CREATE TEMP TRIGGER update_of_apps AFTER UPDATE OF limited ON apps BEGIN SELECT who_asks_changed(); END",
+    "CREATE TEMP TRIGGER delete_apps AFTER DELETE ON apps BEGIN SELECT who_asks_changed(); END",
+    "CREATE TEMP TRIGGER insert_app_people AFTER INSERT ON app_people BEGIN SELECT who_asks_changed(); END",
+    "CREATE TEMP TRIGGER update_app_people AFTER UPDATE ON app_people BEGIN SELECT who_asks_changed(); END",
+    "CREATE TEMP TRIGGER delete_app_people AFTER DELETE ON app_people BEGIN SELECT who_asks_changed(); END",
+)
+"""Triggers for all changes after which :func:`person_with` may return something else. That a pass is used is none of them."""
 """A session ends after so long without use."""
 TRY_WINDOW_MS: Final = 5 * 60_000
 
@@ -25,7 +38,7 @@ _PERSON_NAMED: Final = f"{_TO_SIGN_IN} AND name = ?"
 _PERSON_WITH = """
 SELECT people.id, people.name, people.role, people.password IS NOT NULL AS has_password,
   people.code_secret IS NOT NULL AS has_codes, passes.id AS pass_id,
-  passes.scope, passes.created_ms, passes.used_ms, passes.by_link, passes.apps,
+  passes.scope, passes.created_ms, passes.expires_ms, passes.used_ms, passes.by_link, passes.apps,
   (SELECT json_group_array(id) FROM apps WHERE limited = 1 AND people.role <> 'owner'
      AND id NOT IN (SELECT app_id FROM app_people WHERE person_id = people.id)) AS hidden
 FROM passes JOIN people ON people.id = passes.person_id AND people.removed_ms IS NULL
@@ -100,6 +113,8 @@ class Person:
     """When this session began with a sign-in link; None for a password, or a token."""
     used_ms: int | None = None
     """When it was last used, as far as recorded."""
+    until_ms: int | None = None
+    """When the pass ends if it is not used again; None for never."""
 
 
 def owner(reader: Reader) -> PersonWithPassword | None:
@@ -130,7 +145,13 @@ def person_with(reader: Reader, secret_hash: bytes, kind: PassKind, now_ms: int)
         Sight(only, frozenset[int](json.loads(row.hidden))),
         row.created_ms if row.by_link else None,
         row.used_ms,
+        _until_ms(row, kind),
     )
+
+
+def _until_ms(row: PersonWithPass, kind: PassKind) -> int | None:
+    idle_ms = [(row.used_ms or row.created_ms) + SESSION_IDLE_MS] if kind == "session" else []
+    return min([*idle_ms, *([] if row.expires_ms is None else [row.expires_ms])], default=None)
 
 
 def is_good(reader: Reader, pass_id: str, now_ms: int) -> bool:

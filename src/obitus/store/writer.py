@@ -11,7 +11,7 @@ import queue
 import sqlite3
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -59,6 +59,8 @@ class Writer:
         """Called between two commits of files that belong together; tests interrupt there."""
         self.committed: Callable[[], object] = _nothing
         """Called after each commit, on the writer's thread: it must only wake another thread."""
+        self._changed: set[Callable[[], object]] = set()
+        """What is to be called after the present commit."""
         self.trouble: errors.StoreTrouble | None = None
         """Why the latest commit failed, where the file was the reason."""
         self._thread = threading.Thread(target=self._serve, name="obitus-writer", daemon=True)
@@ -88,6 +90,18 @@ class Writer:
     def run(self, work: Callable[[sqlite3.Connection], Result], timeout_s: float = 60) -> Result:
         """Queue ``work`` and wait until it is committed."""
         return self.submit(work).result(timeout_s)
+
+    def call_after(self, triggers: Sequence[str], name: str, act: Callable[[], object]) -> None:
+        """Call ``act`` after each commit in which one of these triggers ran, before anybody is told of the commit, on the writer's
+        thread. ``triggers`` make temporary triggers, which call the function of this name.
+        """
+
+        def begin(connection: sqlite3.Connection) -> None:
+            connection.create_function(name, 0, lambda: self._changed.add(act))
+            for trigger in triggers:
+                connection.execute(trigger)
+
+        self.run(begin)
 
     def close(self) -> None:
         """Finish queued work, then close the file."""
@@ -134,6 +148,8 @@ class Writer:
                 self.reached("after the main file")
             self.days.done()
             self.trouble = None
+            while self._changed:
+                self._changed.pop()()
         except BaseException as error:
             # Nothing of this commit is on disk, so nothing may be acknowledged.
             failed = error

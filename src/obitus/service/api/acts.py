@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Annotated, Any, Final
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from fastapi.responses import StreamingResponse
 
 from obitus.core.clock import to_text
@@ -14,13 +14,14 @@ from obitus.service.api.as_files import CSV, NDJSON, Form, as_file
 from obitus.service.api.times import time_in_query
 from obitus.service.given import TheRecords
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import people as store
 from obitus.store.records import Records
 from obitus.store.rows.people import Act
 
-router = APIRouter(prefix="/api", tags=["people"], responses=described("not-signed-in", "bad-field", "store-broken"))
+router = Router(prefix="/api", tags=["people"], responses=described("not-signed-in", "bad-field", "store-broken"))
 
 AT_ONCE: Final = 500
 LAST: Final = 2**62

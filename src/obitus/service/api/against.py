@@ -6,7 +6,7 @@ import uuid
 from collections.abc import Iterator, Sequence
 from typing import Annotated, Any, Final, Literal
 
-from fastapi import APIRouter, Depends, Query
+from fastapi import Depends, Query
 from pydantic import BaseModel, Field
 
 from obitus.core.against.contrast import Contrast, Run, contrast
@@ -18,6 +18,7 @@ from obitus.service.api.asked import Question, TheWindow, understood
 from obitus.service.api.records import asked_for
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import calls, issues
 from obitus.store.asking import find
@@ -27,7 +28,7 @@ from obitus.store.now import slots_of
 from obitus.store.records import Records
 from obitus.store.windows import Window
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["timeline"],
     dependencies=[Depends(signed_in)],

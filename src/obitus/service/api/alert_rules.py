@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from typing import Annotated, Final, Literal
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.alerting.conditions import (
@@ -41,13 +41,14 @@ from obitus.service.api import answers
 from obitus.service.api.asked import bad_question
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store.alerts import channels, firings, rules
 from obitus.store.records import Records
 from obitus.store.rows.alerts import AlertRule, RuleChannel
 
-router = APIRouter(
+router = Router(
     prefix="/api/alert-rules",
     tags=["alerts"],
     dependencies=[Depends(signed_in)],

@@ -6,7 +6,7 @@ import json
 import sqlite3
 from typing import Annotated, Any, Final, Literal
 
-from fastapi import APIRouter, Depends, Path, Query
+from fastapi import Depends, Path, Query
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.alerting.conditions import Measured, amount_said, read_condition
@@ -24,6 +24,7 @@ from obitus.service.api.channels import MessageAnswer, message_answer
 from obitus.service.api.times import time_in_query
 from obitus.service.given import TheClock, TheRecords, part
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.secrets import hash_of
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
@@ -35,15 +36,13 @@ from obitus.store.records import OpenRecords, Records
 from obitus.store.rows.alerts import FiringRow, LinkAct, LinkRow, SilenceRow
 from obitus.store.rows.issues import Issue
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["alerts"],
     dependencies=[Depends(signed_in)],
     responses=described("not-signed-in", "reporting-key-cannot-read", "foreign-origin", "bad-field", "store-broken"),
 )
-open_router = APIRouter(
-    prefix="/api", tags=["alerts"], responses=described("bad-field", "foreign-origin", "store-broken")
-)
+open_router = Router(prefix="/api", tags=["alerts"], responses=described("bad-field", "foreign-origin", "store-broken"))
 
 Number = Annotated[int, Path(ge=1, le=2**62)]
 LONGEST_SILENCE_MS: Final = 30 * DAY_MS

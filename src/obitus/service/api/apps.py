@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Callable, Sequence
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
@@ -20,6 +20,7 @@ from obitus.service.given import TheClock, TheRecords, TheSettings
 from obitus.service.intake.intake import Intake, TheIntake
 from obitus.service.pages import client_wheel
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.settings import Settings
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import Acts, TheActs
@@ -27,7 +28,7 @@ from obitus.store import apps as store
 from obitus.store import people, removing
 from obitus.store.rows.apps import App, AppRelease, Key
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["apps"],
     dependencies=[Depends(signed_in)],

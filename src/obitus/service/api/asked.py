@@ -25,7 +25,7 @@ Question = Annotated[
 ]
 
 
-def the_window(
+async def the_window(
     clock: TheClock,
     window: Annotated[
         str, Query(description="How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given.")

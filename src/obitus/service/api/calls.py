@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Final, Literal
 
-from fastapi import APIRouter, Depends
+from fastapi import Depends
 from pydantic import BaseModel, Field
 
 from obitus.core.clock import to_text
@@ -12,6 +12,7 @@ from obitus.service.api.answers import SpanAnswer
 from obitus.service.api.asked import TheWindow
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import calls as store
 from obitus.store.calls import Called, Calls, Linked, Spent
@@ -23,7 +24,7 @@ MOST_LINES: Final = 300
 MOST_POINTS: Final = 200
 KindName = Literal["http", "database", "queue", "app"]
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["now"],
     dependencies=[Depends(signed_in)],

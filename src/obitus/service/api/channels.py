@@ -6,7 +6,7 @@ import json
 from dataclasses import replace
 from typing import Annotated, Any, Final
 
-from fastapi import APIRouter, Depends, Path, Query
+from fastapi import Depends, Path, Query
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.alerting.letters import Letter, Part, title_of
@@ -21,6 +21,7 @@ from obitus.service.api import answers
 from obitus.service.api.outside import settings_refused
 from obitus.service.given import TheClock, TheRecords, TheSettings
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store.alerts import channels as store
@@ -29,7 +30,7 @@ from obitus.store.alerts.channels import WantedChannel
 from obitus.store.rows.alerts import Channel, ChannelKind, ChannelState, MessageRow
 from obitus.store.sealed import seal_again
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["alerts"],
     dependencies=[Depends(signed_in)],

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Annotated, Final
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
@@ -13,13 +13,14 @@ from obitus.core.prose import is_address, is_pattern
 from obitus.service.api.answers import Done, Time
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import apps
 from obitus.store import notes as store
 from obitus.store.records import Records
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["notes"],
     dependencies=[Depends(signed_in)],

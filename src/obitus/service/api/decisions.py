@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Any, Final, Literal
 
-from fastapi import APIRouter, Depends, Path, Query
+from fastapi import Depends, Path, Query
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 
 from obitus.core.clock import LAST_MS, shown_ms, to_ms
@@ -18,6 +18,7 @@ from obitus.service.api.issues import Number
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, as_problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.store import deciding
 from obitus.store import issues as store
@@ -27,7 +28,7 @@ from obitus.store.errors import NotThere, StoreError
 from obitus.store.people import Person
 from obitus.store.records import Records
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["issues"],
     dependencies=[Depends(signed_in)],

@@ -6,7 +6,7 @@ import uuid
 from collections.abc import Iterator
 from typing import Annotated, Final, Literal
 
-from fastapi import APIRouter, Depends, Query
+from fastapi import Depends, Query
 from fastapi.responses import Response
 
 from obitus.core.clock import to_text
@@ -20,6 +20,7 @@ from obitus.service.api.since import since_answer
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import issues as issue_store
@@ -29,7 +30,7 @@ from obitus.store.errors import StoreError
 from obitus.store.records import Records
 from obitus.store.windows import Window
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["issues"],
     dependencies=[Depends(signed_in)],

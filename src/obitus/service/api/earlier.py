@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Final
 
-from fastapi import APIRouter, Depends
+from fastapi import Depends
 from pydantic import BaseModel, Field
 
 from obitus.core.clock import to_text
@@ -16,13 +16,14 @@ from obitus.service.api import answers
 from obitus.service.api.issues import Number
 from obitus.service.given import TheRecords
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import earlier as store
 from obitus.store import issues as issue_store
 from obitus.store import notes as note_store
 from obitus.store.records import Records
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["issues"],
     dependencies=[Depends(signed_in)],

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Final
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
@@ -17,6 +17,7 @@ from obitus.service.intake.intake import TheIntake
 from obitus.service.jobs.planning import MOST_LOOKED_AT, Group, Plan, ThePlanner, joins_of, parts_of
 from obitus.service.jobs.regrouping_orders import TheRegroupingOrders
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import apps
@@ -28,7 +29,7 @@ from obitus.store.records import Records
 from obitus.store.rows.grouping import Regrouping
 from obitus.store.rows.issues import Issue
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["grouping"],
     dependencies=[Depends(signed_in)],

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from typing import Annotated, Final
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
 from obitus.core.clock import to_text
@@ -21,6 +21,7 @@ from obitus.service.api import answers, views
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.jobs.who_takes import Takers, active_rules, read_once
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import apps, team
@@ -29,7 +30,7 @@ from obitus.store.records import Records
 from obitus.store.rows.issues import Issue
 from obitus.store.rules import HANDING
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["hand over"],
     dependencies=[Depends(signed_in)],

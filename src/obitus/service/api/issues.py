@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Depends, Path, Query
+from fastapi import Depends, Path, Query
 
 from obitus.core.asking import QuestionTrouble
 from obitus.service.api import answers, issue_answers, views
@@ -14,6 +14,7 @@ from obitus.service.api.quiet import quiet_in
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.store import issues as store
 from obitus.store.asking.finding import names_in
@@ -22,7 +23,7 @@ from obitus.store.people import Person
 from obitus.store.records import Records
 from obitus.store.windows import Window
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["issues"],
     dependencies=[Depends(signed_in)],

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Final, Literal
 
-from fastapi import APIRouter, Depends, Query
+from fastapi import Depends, Query
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
@@ -12,6 +12,7 @@ from obitus.core.days import day_text
 from obitus.service.api.answers import Time
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import apps as store_apps
@@ -21,7 +22,7 @@ from obitus.store.records import Records
 from obitus.store.retention import Step
 from obitus.store.rows.kept import KeptFor
 
-router = APIRouter(
+router = Router(
     prefix="/api/kept",
     tags=["kept"],
     dependencies=[Depends(signed_in)],

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Final
 
-from fastapi import APIRouter, Depends
+from fastapi import Depends
 from pydantic import BaseModel, Field
 
 from obitus.service.api.asked import TheWindow
@@ -14,6 +14,7 @@ from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.panes import View
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.store import issues as issue_store
 from obitus.store import saved as store
@@ -22,7 +23,7 @@ from obitus.store.people import Person
 from obitus.store.records import Records
 from obitus.store.windows import Window
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["saved"],
     dependencies=[Depends(signed_in)],

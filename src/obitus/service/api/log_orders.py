@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Final
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import MINUTE_MS, to_text
@@ -13,11 +13,12 @@ from obitus.service.given import TheClock, TheRecords
 from obitus.service.intake.formats import Severity
 from obitus.service.intake.intake import TheIntake
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import log_orders as store
 
-router = APIRouter(
+router = Router(
     prefix="/api/apps/{name}/log-orders",
     tags=["apps"],
     dependencies=[Depends(signed_in)],

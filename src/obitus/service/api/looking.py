@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from obitus.service.api.issues import Number
 from obitus.service.given import TheRecords
 from obitus.service.presence import SAID_AGAIN_S, ThePresence
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn
 from obitus.store import issues as issue_store
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["issues"],
     responses=described("not-signed-in", "reporting-key-cannot-read", "foreign-origin", "bad-field", "not-found"),

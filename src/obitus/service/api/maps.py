@@ -7,7 +7,7 @@ import re
 from dataclasses import replace
 from typing import Annotated, Final
 
-from fastapi import APIRouter, Depends, Query, Request
+from fastapi import Depends, Query, Request
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
@@ -22,12 +22,13 @@ from obitus.service.intake.intake import TheIntake
 from obitus.service.jobs.regrouping_orders import TheRegroupingOrders
 from obitus.service.maps.shelf import MOST_BYTES, Shelf
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.store import maps as store
 from obitus.store import people
 from obitus.store import releases as release_store
 from obitus.store.apps import app_named
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["source maps"],
     responses=described("not-signed-in", "bad-field", "not-found", "query-too-long", "store-broken"),

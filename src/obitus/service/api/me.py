@@ -6,7 +6,7 @@ import json
 from typing import Annotated, Final
 from urllib.parse import urlsplit
 
-from fastapi import APIRouter, Path, Request
+from fastapi import Path, Request
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import DAY_MS, to_text
@@ -15,6 +15,7 @@ from obitus.service.api import answers, people_answers, views
 from obitus.service.api.sign_in import check_strength, checked_password, fresh_step
 from obitus.service.given import TheClock, TheLive, TheRecords, TheSettings
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in import codes
 from obitus.service.sign_in.access import SignedIn, codes_are_due
 from obitus.service.sign_in.acts import TheActs
@@ -25,7 +26,7 @@ from obitus.store import team
 from obitus.store.apps import app_named
 from obitus.store.rows.people import Scope
 
-router = APIRouter(prefix="/api", tags=["people"], responses=described("bad-field", "foreign-origin", "store-broken"))
+router = Router(prefix="/api", tags=["people"], responses=described("bad-field", "foreign-origin", "store-broken"))
 
 FRESH_LINK_MS: Final = 15 * 60_000
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Annotated, Final
 
-from fastapi import APIRouter, Depends, Query
+from fastapi import Depends, Query
 from fastapi.responses import Response
 
 from obitus.core.clock import DAY_MS
@@ -14,12 +14,13 @@ from obitus.core.version import VERSION
 from obitus.service.alerting.windows import TheWindows, Windows
 from obitus.service.given import TheClock, TheLive, TheRecords
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.store import apps, measured, passing
 from obitus.store.alerts import channels, firings
 from obitus.store.records import Records
 
-router = APIRouter(
+router = Router(
     tags=["service"],
     dependencies=[Depends(signed_in)],
     responses=described("not-signed-in", "reporting-key-cannot-read", "bad-field", "store-broken"),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Path, Query, Request
+from fastapi import Depends, Path, Query, Request
 from fastapi.responses import Response
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -17,6 +17,7 @@ from obitus.service.api.issues import Number
 from obitus.service.api.views import time_text
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import issues, team
@@ -24,7 +25,7 @@ from obitus.store import notes as store
 from obitus.store.records import Records
 from obitus.store.rows.known import Found
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["notes"],
     dependencies=[Depends(signed_in)],

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Mapping
 from typing import Final
 
-from fastapi import APIRouter, Depends
+from fastapi import Depends
 from pydantic import BaseModel, Field
 
 from obitus.core.asking.summaries import width_ms
@@ -17,6 +17,7 @@ from obitus.service.api.asked import TheWindow
 from obitus.service.api.calls import CalledNow, called_now
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import now as store
 from obitus.store import releases
@@ -25,7 +26,7 @@ from obitus.store.rows.issues import IssueNow
 
 MOST_SHOWN: Final = 12
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["now"],
     dependencies=[Depends(signed_in)],

@@ -7,7 +7,7 @@ import sqlite3
 from typing import Annotated, Final
 from urllib.parse import quote
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -16,13 +16,14 @@ from obitus.service.addresses import address_of
 from obitus.service.api.sign_in import SignIn, let_in
 from obitus.service.given import TheSettings
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, refuse_foreign
 from obitus.service.sign_in.openid import BEGUN_LASTS_S, Begun, OpenIdSignIn, OpenIdTrouble, Vouched
 from obitus.service.sign_in.passes import Passes, TheOpenId, ThePasses
 from obitus.store import team
 from obitus.store.errors import StoreError
 
-router = APIRouter(prefix="/api", tags=["sign-in"], responses=described("bad-field", "foreign-origin", "store-broken"))
+router = Router(prefix="/api", tags=["sign-in"], responses=described("bad-field", "foreign-origin", "store-broken"))
 
 COOKIE: Final = "obitus_openid"
 PLACE: Final = "/api/sign-in/openid"

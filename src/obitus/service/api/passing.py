@@ -6,7 +6,7 @@ import json
 from dataclasses import replace
 from typing import Annotated, Any, Final
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.alerting.wanted import NAME
@@ -20,6 +20,7 @@ from obitus.service.given import TheClock, TheRecords
 from obitus.service.passing.base import KINDS, PassedKind
 from obitus.service.passing.passing import Passing, ThePassing, checked
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import passing as store
@@ -27,7 +28,7 @@ from obitus.store.passing import WantedTarget
 from obitus.store.records import Records
 from obitus.store.rows.passing import PassingKind, Target
 
-router = APIRouter(
+router = Router(
     prefix="/api/targets",
     tags=["passing on"],
     dependencies=[Depends(signed_in)],

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Annotated, Final
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import DAY_MS, to_text
@@ -14,6 +14,7 @@ from obitus.service.api import views
 from obitus.service.api.answers import Done, Time
 from obitus.service.given import TheClock, TheLive, TheRecords, TheSettings
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.service.sign_in.passes import LINK_LASTS_MS, ThePasses
@@ -21,7 +22,7 @@ from obitus.store import apps as app_store
 from obitus.store import team
 from obitus.store.rows.people import Role
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["people"],
     dependencies=[Depends(signed_in)],

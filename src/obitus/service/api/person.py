@@ -6,7 +6,7 @@ import uuid
 from hashlib import sha256
 from typing import Annotated, Any, Final, Literal
 
-from fastapi import APIRouter, Depends, Query
+from fastapi import Depends, Query
 from pydantic import BaseModel, Field
 
 from obitus.core.asking import All, AnyOf, Compare, Exists, Node, Not
@@ -20,6 +20,7 @@ from obitus.service.api.timeline import around_in_query
 from obitus.service.api.times import time_in_query
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import issues
 from obitus.store.asking import find
@@ -27,7 +28,7 @@ from obitus.store.asking.finding import names_in
 from obitus.store.asking.records import Record, records_of
 from obitus.store.records import Records
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["timeline"],
     dependencies=[Depends(signed_in)],

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel
 
 from obitus.core.clock import to_text
@@ -14,6 +14,7 @@ from obitus.service.api.issue_answers import QuietAnswer
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.jobs.collecting import TheCollecting
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import issues as issue_store
@@ -22,7 +23,7 @@ from obitus.store.records import Records
 from obitus.store.rows.quiet import QuietRow
 from obitus.store.windows import Window
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["quiet failures"],
     dependencies=[Depends(signed_in)],

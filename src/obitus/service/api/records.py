@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from difflib import get_close_matches
 from typing import Annotated, Any, Final
 
-from fastapi import APIRouter, Depends, Path, Query, Request
+from fastapi import Depends, Path, Query, Request
 from fastapi.responses import StreamingResponse
 
 from obitus.core.asking import All, Compare, Node, QuestionTrouble, fields_of
@@ -27,6 +27,7 @@ from obitus.service.api.as_files import CSV, NDJSON, Form, as_file
 from obitus.service.api.asked import Cursor, Question, TheWindow, bad_question, closed, opened, understood
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import issues
 from obitus.store.asking import Found, Looked, find
@@ -39,7 +40,7 @@ from obitus.store.records import Records
 from obitus.store.rows.issues import FailureName
 from obitus.store.windows import Window
 
-router = APIRouter(
+router = Router(
     prefix="/api/records",
     tags=["records"],
     dependencies=[Depends(signed_in)],
@@ -256,9 +257,7 @@ def names(
     return answers.NamesAnswer(values=[answers.ValueAnswer(value=value, records=n) for value, n in ordered])
 
 
-together_router = APIRouter(
-    prefix="/api", tags=["records"], dependencies=[Depends(signed_in)], responses=router.responses
-)
+together_router = Router(prefix="/api", tags=["records"], dependencies=[Depends(signed_in)], responses=router.responses)
 
 
 @together_router.get("/record/{number}", summary="One record, whole", responses=described("not-found"))

@@ -6,7 +6,7 @@ import asyncio
 import sqlite3
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Header, Path, Query, Request
+from fastapi import Depends, Header, Path, Query, Request
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from obitus.core.changes.commits import Commit, LibraryChange, Touched
@@ -24,6 +24,7 @@ from obitus.service.intake.intake import TheIntake
 from obitus.service.intake.prepare import SKEW_TO_CORRECT_MS
 from obitus.service.intake.senders import reporting_key
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.secrets import KEY_PREFIX
 from obitus.service.sign_in.access import SignedIn, person_asking, signed_in
 from obitus.service.sign_in.passes import ThePasses
@@ -32,7 +33,7 @@ from obitus.store import releases as store
 from obitus.store.apps import app_named
 from obitus.store.records import Records
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["releases"],
     responses=described("not-signed-in", "bad-field", "not-found", "query-too-long", "store-broken"),

@@ -6,7 +6,7 @@ import re
 import uuid
 from typing import Annotated, Any, Final, Literal, cast
 
-from fastapi import APIRouter, Depends, Path, Query
+from fastapi import Depends, Path, Query
 from pydantic import BaseModel, Field
 
 from obitus.core.clock import LAST_MS, to_text
@@ -16,12 +16,13 @@ from obitus.core.reproducing.request import NoRequest, as_form
 from obitus.service.api.issues import Number
 from obitus.service.given import TheRecords
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import issues
 from obitus.store.rows.issues import Failure
 from obitus.store.windows import Window
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["issues"],
     dependencies=[Depends(signed_in)],

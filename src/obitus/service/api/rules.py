@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterator
 from typing import Annotated, Any, Final
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import to_text
@@ -17,11 +17,12 @@ from obitus.service.given import TheClock, TheRecords
 from obitus.service.intake.intake import TheIntake
 from obitus.service.intake.linear_patterns import compiled
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import rules as store
 
-router = APIRouter(
+router = Router(
     prefix="/api/redaction-rules",
     tags=["rules"],
     dependencies=[Depends(signed_in)],

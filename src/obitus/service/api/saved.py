@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Annotated, Any, Final
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
 from obitus.core.asking import QuestionTrouble, read
@@ -16,12 +16,13 @@ from obitus.service.api.asked import bad_question
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.panes import Pane, View, panes_text
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.store import saved as store
 from obitus.store.rows.known import BoardRow, SavedQuestion
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["saved"],
     dependencies=[Depends(signed_in)],

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Final
 
-from fastapi import APIRouter, Depends, Path
+from fastapi import Depends, Path
 from pydantic import BaseModel, Field
 
 from obitus.core.asking.tree import Compare
@@ -14,11 +14,12 @@ from obitus.service.api.answers import AsKept
 from obitus.service.given import TheRecords
 from obitus.service.intake.formats import Sketch
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store.asking.finding import find, names_in
 from obitus.store.asking.records import records_of
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["records"],
     dependencies=[Depends(signed_in)],

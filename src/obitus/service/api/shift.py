@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterator
 from typing import Final, Literal
 
-from fastapi import APIRouter, Depends
+from fastapi import Depends
 from fastapi.responses import Response
 from pydantic import BaseModel, Field
 
@@ -22,6 +22,7 @@ from obitus.service.api.quiet import quiet_in
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import issues as issue_store
 from obitus.store import shifts, timeline
@@ -29,7 +30,7 @@ from obitus.store.records import Records
 from obitus.store.rows.triage import ChangeThen
 from obitus.store.windows import Window
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["issues"],
     dependencies=[Depends(signed_in)],

@@ -6,7 +6,7 @@ import sqlite3
 from collections.abc import Callable
 from typing import Final
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -16,6 +16,7 @@ from obitus.service.addresses import address_of
 from obitus.service.clock import Clock
 from obitus.service.given import TheClock, TheRecords, TheSettings
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.settings import Settings
 from obitus.service.sign_in import codes
 from obitus.service.sign_in.access import SignedIn, cookie_name, refuse_foreign
@@ -28,7 +29,7 @@ from obitus.store.errors import NotThere
 from obitus.store.records import Records
 from obitus.store.rows.people import PersonWithPassword
 
-router = APIRouter(prefix="/api", tags=["sign-in"], responses=described("bad-field", "foreign-origin", "store-broken"))
+router = Router(prefix="/api", tags=["sign-in"], responses=described("bad-field", "foreign-origin", "store-broken"))
 
 TOKEN_LASTS_MS: Final = 365 * DAY_MS
 NAME: Final = r"^[^\s\x00-\x1f][^\x00-\x1f]*$"

@@ -7,7 +7,7 @@ import json
 from collections.abc import AsyncIterator, Callable
 from typing import Annotated, Final
 
-from fastapi import APIRouter, Header
+from fastapi import Header
 from fastapi.responses import Response
 
 from obitus.service.api.asked import Question, TheWindow, understood
@@ -16,11 +16,12 @@ from obitus.service.given import TheClock, TheRecords
 from obitus.service.jobs.tailing import Marks, Tail, Tailing, TheTailing
 from obitus.service.live import HEARTBEAT_S, LiveResponse
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn
 from obitus.store import people
 from obitus.store.records import Records
 
-router = APIRouter(prefix="/api/records", tags=["records"])
+router = Router(prefix="/api/records", tags=["records"])
 
 LONGEST_ID: Final = 400
 

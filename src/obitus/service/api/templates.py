@@ -6,7 +6,7 @@ import time
 from collections.abc import Iterator
 from typing import Annotated, Final
 
-from fastapi import APIRouter, Depends, Query, Request
+from fastapi import Depends, Query, Request
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
 
@@ -19,10 +19,11 @@ from obitus.service.api.asked import Question, TheWindow, understood
 from obitus.service.api.records import PROGRESS_S, asked_for
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store.asking.templating import TemplateCount, Templated, templates
 
-router = APIRouter(
+router = Router(
     prefix="/api/records",
     tags=["records"],
     dependencies=[Depends(signed_in)],

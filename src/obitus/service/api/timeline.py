@@ -6,7 +6,7 @@ import uuid
 from datetime import datetime
 from typing import Annotated, Any, Final, Literal
 
-from fastapi import APIRouter, Depends, Query
+from fastapi import Depends, Query
 from pydantic import BaseModel, Field, JsonValue
 
 from obitus.core.asking import AnyOf, Compare, Node
@@ -22,6 +22,7 @@ from obitus.service.api.below import Below, WellBefore, below_the_app
 from obitus.service.api.times import time_in_query
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import issues, releases
 from obitus.store.asking import find
@@ -31,7 +32,7 @@ from obitus.store.records import Records
 from obitus.store.rows.issues import Failure
 from obitus.store.timeline import decided_between, issues_begun, notes_between
 
-router = APIRouter(
+router = Router(
     prefix="/api",
     tags=["timeline"],
     dependencies=[Depends(signed_in)],

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Annotated, Any, Final, Literal
 
-from fastapi import APIRouter, Depends, Path, Query
+from fastapi import Depends, Path, Query
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.bounds import MEDIUM, VALUES_OF_A_HIT
@@ -16,6 +16,7 @@ from obitus.core.tracepoints.reading import MOST_CHARACTERS, ExpressionTrouble
 from obitus.service.api.answers import Done, Time
 from obitus.service.given import TheClock, TheRecords
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.service.sign_in.acts import TheActs
 from obitus.service.tracepoints import Instance, TheTracepoints
@@ -25,7 +26,7 @@ from obitus.store.errors import NotThere
 from obitus.store.records import Records
 from obitus.store.rows.tracepoints import InstanceState, StateSums, Tracepoint
 
-router = APIRouter(
+router = Router(
     tags=["tracepoints"],
     dependencies=[Depends(signed_in)],
     responses=described(

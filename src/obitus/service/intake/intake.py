@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import replace
+from functools import partial
 from typing import Annotated
 
 from obitus.core.telemetry import Steps
@@ -15,17 +16,17 @@ from obitus.service.intake.bodies import Gate, Pass
 from obitus.service.intake.day_use import DayUse
 from obitus.service.intake.familiar import Flooding
 from obitus.service.intake.heavy import Maps, Rules
-from obitus.service.intake.keys import KnownKeys
 from obitus.service.intake.linear_patterns import redactor_of
 from obitus.service.intake.prepare import Preparer, grouping_of
 from obitus.service.intake.processes import Processes
+from obitus.service.known import Known
 from obitus.service.live import Live
 from obitus.service.maps.shelf import Shelf
 from obitus.service.notes import Notes
 from obitus.service.problems import Problem
 from obitus.service.settings import MIB, Settings
 from obitus.service.tracepoints import ActiveTracepoints
-from obitus.store import log_orders, rules
+from obitus.store import apps, log_orders, rules
 from obitus.store.records import Records
 from obitus.store.rows.apps import KnownKey, LogOrder
 
@@ -48,7 +49,7 @@ class Intake:
         )
         self.gate = Gate(self.limits)
         self.day_use = DayUse(records.reader, clock, self.limits)
-        self.keys = KnownKeys(records.reader)
+        self.keys = Known(partial(apps.key_with, records.reader))
         self.pages_of_key, self.pages_of_address = Allowance(*OF_KEY), Allowance(*OF_ADDRESS)
         self.preparer = Preparer(records.evidence)
         self.flooding = Flooding(lambda issue_id, now_ms: records.writer.days.floods.whole_left(issue_id, now_ms))

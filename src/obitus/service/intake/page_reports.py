@@ -10,7 +10,7 @@ import json
 from dataclasses import replace
 from typing import Annotated, Final
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from fastapi.responses import Response
 
 from obitus.core.origins import origin_of
@@ -22,10 +22,11 @@ from obitus.service.intake.intake import Intake, TheIntake
 from obitus.service.intake.preparing import body_prepared
 from obitus.service.intake.reports import answered, sender_of, take_all
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.secrets import PAGE_KEY_PREFIX, hash_of
 from obitus.store.rows.apps import KnownKey
 
-router = APIRouter(tags=["reports"])
+router = Router(tags=["reports"])
 
 BODY_BYTES: Final = 512 * 1024
 LINES: Final = 200

@@ -12,7 +12,7 @@ from email.message import Message
 from typing import Annotated, Any
 
 import pydantic_core
-from fastapi import APIRouter, Header, Request, Security
+from fastapi import Header, Request, Security
 from fastapi.responses import Response
 from fastapi.security.http import HTTPAuthorizationCredentials
 
@@ -28,6 +28,7 @@ from obitus.service.intake.prepare import Ready, Sender
 from obitus.service.intake.preparing import body_prepared, lines_prepared
 from obitus.service.intake.senders import reporting_key_scheme, sender_key
 from obitus.service.problems import Problem, as_problem, described
+from obitus.service.routing import Router
 from obitus.store import key_use
 from obitus.store.errors import StoreBroken, StoreBusy, StoreError, StoreTrouble
 from obitus.store.intake import Taken, take
@@ -37,7 +38,7 @@ from obitus.store.rows.apps import KnownKey
 
 _log = logging.getLogger("obitus.service")
 
-router = APIRouter(tags=["reports"])
+router = Router(tags=["reports"])
 CLOCK_OFF_MS = 5 * 60_000
 BEYOND = f"release: the app has {MOST_RELEASES:,} releases already, so this report counts as one without a release. Name releases, not builds or commits."
 AMONG_OTHERS = f"entry_point: the app has {MOST_ENTRY_POINTS:,} entry points already, so these runs are counted with others as “{OTHERS}”. Name routes, not addresses."

@@ -10,7 +10,7 @@ import re
 from dataclasses import replace
 from typing import Annotated, Any, Final
 
-from fastapi import APIRouter, Request, Security
+from fastapi import Request, Security
 from fastapi.responses import Response
 from fastapi.security.http import HTTPAuthorizationCredentials
 from pydantic import BaseModel, Field
@@ -28,6 +28,7 @@ from obitus.service.intake.processes import ProcessEnded, beside
 from obitus.service.intake.reports import write
 from obitus.service.intake.senders import reporting_key_scheme, sender_key
 from obitus.service.problems import Problem
+from obitus.service.routing import Router
 from obitus.store import apps, names
 from obitus.store.errors import AlreadyThere, StoreError
 from obitus.store.rows.apps import KnownKey
@@ -36,7 +37,7 @@ MOST_APPS: Final = 300
 """Most apps made by keys that may add apps."""
 MOST_NEW_APPS: Final = 20
 
-router = APIRouter(prefix="/v1", tags=["OpenTelemetry"])
+router = Router(prefix="/v1", tags=["OpenTelemetry"])
 _REQUEST_BODY = {
     "requestBody": {
         "required": True,

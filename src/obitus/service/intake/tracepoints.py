@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Annotated, Final, Literal
 
-from fastapi import APIRouter, Request, Security
+from fastapi import Request, Security
 from fastapi.security.http import HTTPAuthorizationCredentials
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -16,10 +16,11 @@ from obitus.service.intake.formats import Long, Medium, Short, TracepointsPart
 from obitus.service.intake.intake import TheIntake
 from obitus.service.intake.senders import reporting_key_scheme, sender_key
 from obitus.service.problems import Problem, described
+from obitus.service.routing import Router
 from obitus.service.tracepoints import Instance, TheTracepoints, TooManyWait
 from obitus.store.rows.tracepoints import InstanceState
 
-router = APIRouter(tags=["reports"])
+router = Router(tags=["reports"])
 LONGEST_WAIT_S: Final = 30.0
 SECONDS_OF_ASKING: Final = 0.0005
 """Approximate work of the service."""

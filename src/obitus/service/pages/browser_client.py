@@ -6,17 +6,18 @@ from importlib import resources
 from pathlib import Path
 from typing import Final
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import Response
 
 from obitus.service.guard import FOR_ALL
 from obitus.service.pages.compressed import answer
 from obitus.service.problems import Problem
+from obitus.service.routing import Router
 
 FRESH_S: Final = 3600
 """How long a browser may cache it."""
 
-router = APIRouter(include_in_schema=False)
+router = Router(include_in_schema=False)
 
 
 @router.get("/browser.js")

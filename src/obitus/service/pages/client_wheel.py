@@ -11,17 +11,17 @@ from importlib import metadata, resources
 from pathlib import Path
 from typing import Final
 
-from fastapi import APIRouter
 from fastapi.responses import Response
 
 from obitus.core.version import VERSION
 from obitus.service.pages.wheel_format import name_of_file, wheel_of
 from obitus.service.problems import Problem
+from obitus.service.routing import Router
 
 NAME: Final = name_of_file("obitus", VERSION)
 PARTS: Final = ("client", "core", "cli", "reading")
 
-router = APIRouter(include_in_schema=False)
+router = Router(include_in_schema=False)
 
 
 @cache

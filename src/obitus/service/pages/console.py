@@ -7,20 +7,21 @@ from importlib import resources
 from pathlib import Path
 from typing import Final
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import FileResponse, HTMLResponse, PlainTextResponse, Response
 
 from obitus.core.version import VERSION
 from obitus.service.given import TheSettings
 from obitus.service.pages.compressed import answer
 from obitus.service.problems import Problem
+from obitus.service.routing import Router
 from obitus.service.settings import Settings
 
 MOST_NAME: Final = 200
 _TYPES: Final = {".js": "text/javascript", ".css": "text/css", ".svg": "image/svg+xml", ".woff2": "font/woff2"}
 _PACKED_ALREADY: Final = {".woff2"}
 
-router = APIRouter(include_in_schema=False)
+router = Router(include_in_schema=False)
 
 
 def files() -> Path:

@@ -6,12 +6,13 @@ from importlib import resources
 from pathlib import Path
 from typing import Final
 
-from fastapi import APIRouter
 from fastapi.responses import FileResponse, Response
+
+from obitus.service.routing import Router
 
 FILE: Final = Path(str(resources.files("obitus"))) / "service/pages/openapi.json"
 
-router = APIRouter(include_in_schema=False)
+router = Router(include_in_schema=False)
 
 
 @router.get("/api/openapi.json")

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Annotated, Final
 from urllib.parse import unquote
 
-from fastapi import Depends, Request, Security
-from fastapi.security import APIKeyCookie, HTTPBearer
-from fastapi.security.http import HTTPAuthorizationCredentials
+from fastapi import Depends, Request
+from fastapi.openapi.models import HTTPBearer
+from fastapi.security.base import SecurityBase
 from starlette.types import Scope
 
 from obitus.service.front import PERSON
@@ -16,7 +16,7 @@ from obitus.service.intake.senders import reporting_key
 from obitus.service.problems import Problem
 from obitus.service.secrets import KEY_PREFIX, hash_of
 from obitus.service.settings import Settings
-from obitus.service.sign_in.passes import Passes, ThePasses
+from obitus.service.sign_in.passes import Passes
 from obitus.service.sign_in.rights import MAY, SCOPES, WORDS, Need, need_of, subject_of
 from obitus.store import people, team
 from obitus.store.rows.people import Scope as PassScope
@@ -33,35 +33,44 @@ _BEFORE_CODES: Final = frozenset(
 )
 """Routes for a session without required one-time codes; personal tokens cannot be made."""
 
-_token = HTTPBearer(scheme_name="personal token", auto_error=False, description="A personal token, from Set-up.")
-_session = APIKeyCookie(name=COOKIE, scheme_name="session", auto_error=False, description="Set by signing in.")
+TOKEN: Final = "personal token"
+SESSION: Final = {"type": "apiKey", "description": "Set by signing in.", "in": "cookie", "name": COOKIE}
+"""The other way to be signed in, for the description: the framework takes one for each dependency."""
 
 
-async def signed_in(
-    request: Request,
-    passes: ThePasses,
-    token: Annotated[HTTPAuthorizationCredentials | None, Security(_token)] = None,
-    session: Annotated[str | None, Security(_session)] = None,
-) -> people.Person:
-    """Return the asker; raises a problem when nobody is signed in."""
-    known = let_in_before(request)
-    if known is not None:
-        return known
-    session = session or request.cookies.get(cookie_name(passes.settings))
-    return await passes.threads.do(
-        person_of, passes, request, token.credentials if token is not None else None, session
-    )
+class _SignedIn(SecurityBase):
+    """The dependency of a route for people. It has no dependencies of its own: most routes have it, and each costs time in each request."""
+
+    scheme_name = TOKEN
+    model = HTTPBearer(description="A personal token, from Set-up.")
+
+    async def __call__(self, request: Request) -> people.Person:
+        """Return the asker; raises a problem for a reporting key, which the middleware lets pass."""
+        person = let_in_before(request)
+        if person is None:
+            raise _reads_nothing()
+        return person
+
+
+signed_in: Final = _SignedIn()
 
 
 def let_in_before(request: Request) -> people.Person | None:
-    """Return the asker, whom the middleware has checked before the body; None where it did not have to."""
+    """Return the asker, whom the middleware has checked before the body; None for a reporting key."""
     known = request.scope.get(PERSON)
     return known if isinstance(known, people.Person) else None
 
 
-def who_asks(passes: Passes, intake: Intake, scope: Scope) -> people.Person | None:
+def _reads_nothing() -> Problem:
+    return Problem(
+        "reporting-key-cannot-read",
+        "This is a reporting key: it may only send reports. Read with a personal token (Set-up, Personal tokens).",
+    )
+
+
+async def who_asks(passes: Passes, intake: Intake, scope: Scope) -> people.Person | None:
     """Return the asker of a request below ``/api``, None for a reporting key; raises a problem for anybody else.
-    Only the head of the request is used.
+    Only the head of the request is used, and a thread only where the records are.
     """
     request = Request(scope)
     kind, _, secret = request.headers.get("authorization", "").partition(" ")
@@ -69,10 +78,22 @@ def who_asks(passes: Passes, intake: Intake, scope: Scope) -> people.Person | No
     if kind.lower() == "bearer" and secret.startswith(KEY_PREFIX):
         # Routes that accept a reporting key check that themselves. A request with a body needs a valid one here.
         if request.method not in ("GET", "HEAD"):
-            reporting_key(intake, request.headers["authorization"])
+            await passes.threads.do(reporting_key, intake, request.headers["authorization"])
         return None
     token = secret if kind.lower() == "bearer" and secret else None
-    return person_asking(passes, request, token)
+    return _known_asker(passes, request, token) or await passes.threads.do(person_asking, passes, request, token)
+
+
+def _known_asker(passes: Passes, request: Request, token: str | None) -> people.Person | None:
+    """Return the asker where that takes no look into the records, and there is nothing to refuse; else None."""
+    session = None if token is not None else request.cookies.get(cookie_name(passes.settings))
+    secret = token or session
+    person = passes.known_with("token" if token else "session", hash_of(secret)) if secret else None
+    if person is None or (session and (is_foreign(request) or not _has_its_codes(passes, request, person))):
+        return None
+    need = need_of(request.method, request.url.path)
+    may = _pass_allows(person, need) and (need == "own" or _role_allows(person, need)) and not _must_see(person, need)
+    return person if may else None
 
 
 def person_asking(passes: Passes, request: Request, token: str | None) -> people.Person:
@@ -85,11 +106,8 @@ def person_of(passes: Passes, request: Request, token: str | None, session: str 
     """Return the person of a token or session; raises a problem when it is not valid."""
     if token is not None:
         if token.startswith(KEY_PREFIX):
-            raise Problem(
-                "reporting-key-cannot-read",
-                "This is a reporting key: it may only send reports. Read with a personal token (Set-up, Personal tokens).",
-            )
-        person = people.person_with(passes.records.reader, hash_of(token), "token", passes.clock.now_ms())
+            raise _reads_nothing()
+        person = passes.person_with("token", hash_of(token))
         if person is None:
             raise Problem(
                 "not-signed-in",
@@ -97,10 +115,10 @@ def person_of(passes: Passes, request: Request, token: str | None, session: str 
             )
         return _let_in(passes, request, person)
     if session:
-        person = people.person_with(passes.records.reader, hash_of(session), "session", passes.clock.now_ms())
+        person = passes.person_with("session", hash_of(session))
         if person is not None:
             refuse_foreign(request)
-            if codes_are_due(passes.settings, person) and (request.method, request.url.path) not in _BEFORE_CODES:
+            if not _has_its_codes(passes, request, person):
                 raise Problem(
                     "codes-due",
                     "Everybody is asked for one-time codes here. Set them up first, in the console or with POST /api/me/codes.",
@@ -114,26 +132,47 @@ def codes_are_due(settings: Settings, person: people.Person) -> bool:
     return settings.codes_for_all and person.has_password and not person.has_codes
 
 
+def _has_its_codes(passes: Passes, request: Request, person: people.Person) -> bool:
+    return not codes_are_due(passes.settings, person) or (request.method, request.url.path) in _BEFORE_CODES
+
+
+def _scope_for(need: Need) -> PassScope:
+    """One's own things need no role, but a pass with the full scope."""
+    return "administer" if need == "own" else need
+
+
+def _pass_allows(person: people.Person, need: Need) -> bool:
+    return SCOPES.index(person.scope) >= SCOPES.index(_scope_for(need))
+
+
+def _role_allows(person: people.Person, need: PassScope) -> bool:
+    return SCOPES.index(MAY[person.role]) >= SCOPES.index(need)
+
+
+def _must_see(person: people.Person, need: Need) -> bool:
+    """Whether it counts which apps a person sees: what is read is limited to these anyway."""
+    return need not in ("read", "own") and not person.sight.is_whole
+
+
 def _let_in(passes: Passes, request: Request, person: people.Person) -> people.Person:
     """Return the asker after checking rights and visible apps; raises a problem."""
     method, path = request.method, request.url.path
     need = need_of(method, path)
-    # One's own things need no role, but a pass with the full scope.
-    scope: PassScope = "administer" if need == "own" else need
-    if SCOPES.index(person.scope) < SCOPES.index(scope):
+    if not _pass_allows(person, need):
+        scope = _scope_for(need)
         passes.acts.note(person, "refused", f"{method} {path}: needs {scope}")
         raise Problem(
             "scope-too-narrow",
             f"This personal token may only {WORDS[person.scope]}; this needs one that may {WORDS[scope]}. Make one in Set-up.",
         )
-    if need != "own" and SCOPES.index(MAY[person.role]) < SCOPES.index(need):
+    if need != "own" and not _role_allows(person, need):
         passes.acts.note(person, "refused", f"{method} {path}: not for a {person.role}")
         raise Problem(
             "not-for-this-role",
             f"{person.name} is a {person.role} here, who may {WORDS[MAY[person.role]]}; this is for those who may {WORDS[need]}. "
             "Ask an owner.",
         )
-    if need not in ("read", "own") and not person.sight.is_whole:
+    if _must_see(person, need):
         _check_subject(passes, person, need, path)
     passes.touch(person)
     return person
@@ -161,16 +200,21 @@ def cookie_name(settings: Settings) -> str:
     return f"__Host-{COOKIE}" if settings.is_https else COOKIE
 
 
-def refuse_foreign(request: Request) -> None:
-    """Browsers send cookies by themselves, so requests that change something must come from our own pages."""
+def is_foreign(request: Request) -> bool:
+    """Whether a request that changes something comes from another's page."""
     if request.method in ("GET", "HEAD"):
-        return
+        return False
     site = request.headers.get("sec-fetch-site", "same-origin")
     origin = request.headers.get("origin")
     host = request.headers.get("host", "")
     # A scheme, a name, a port, and nothing else: other parts of an origin are meant to mislead.
     ours = origin is None or origin in (f"http://{host}", f"https://{host}")
-    if site not in ("same-origin", "none") or not ours:
+    return site not in ("same-origin", "none") or not ours
+
+
+def refuse_foreign(request: Request) -> None:
+    """Browsers send cookies by themselves, so requests that change something must come from our own pages."""
+    if is_foreign(request):
         raise Problem("foreign-origin", "Changes are taken from this service's own pages only.")
 
 

@@ -11,6 +11,7 @@ from obitus.core.clock import DAY_MS
 from obitus.service import secrets
 from obitus.service.clock import Clock
 from obitus.service.given import part
+from obitus.service.known import Known
 from obitus.service.live import Live
 from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
@@ -35,8 +36,27 @@ class Passes:
     def __init__(self, records: OpenRecords, clock: Clock, settings: Settings, acts: Acts, live: Live) -> None:
         self.records, self.clock, self.settings, self.acts, self.live = records, clock, settings, acts, live
         self.hashing = Hashing()
+        self._known = Known(self._read)
+        """The people of passes that were used lately."""
+        records.writer.call_after(people.CHANGES_WHO_ASKS, "who_asks_changed", self._known.forget)
         self.threads = Threads(ASKED_AT_ONCE, "obitus-asking")
         """Threads for checking who asks."""
+
+    def _read(self, given: tuple[people.PassKind, bytes]) -> people.Person | None:
+        kind, secret_hash = given
+        return people.person_with(self.records.reader, secret_hash, kind, self.clock.now_ms())
+
+    def person_with(self, kind: people.PassKind, secret_hash: bytes) -> people.Person | None:
+        """Return the person with a valid session or token."""
+        return self._known.read((kind, secret_hash))
+
+    def known_with(self, kind: people.PassKind, secret_hash: bytes) -> people.Person | None:
+        """Return the person with a valid session or token that was used lately, without asking the records; else None."""
+        person = self._known.known((kind, secret_hash))
+        now_ms = self.clock.now_ms()
+        if person is None or not _is_touched(person, now_ms):
+            return None
+        return person if person.until_ms is None or now_ms < person.until_ms else None
 
     def ensure_owner(self) -> bool:
         """Make the owner on the first start; return whether a password is set."""
@@ -108,11 +128,16 @@ class Passes:
     def touch(self, person: people.Person) -> None:
         """Record that a session or token is used, now and then, without waiting for it."""
         now_ms = self.clock.now_ms()
-        if person.used_ms is not None and abs(now_ms - person.used_ms) < TOUCH_EVERY_MS:
+        if _is_touched(person, now_ms):
             return
         # Errors of the store are reported to requests that write.
         with contextlib.suppress(StoreError):
             self.records.writer.submit(lambda c: people.touch(c, person.pass_id, now_ms))
+
+
+def _is_touched(person: people.Person, now_ms: int) -> bool:
+    """Whether the present use of a pass is near enough to the latest that is recorded."""
+    return person.used_ms is not None and abs(now_ms - person.used_ms) < TOUCH_EVERY_MS
 
 
 ThePasses = Annotated[Passes, part("passes")]

@@ -91,6 +91,7 @@ class PersonWithPass(NamedTuple):
     pass_id: str
     scope: Scope
     created_ms: int
+    expires_ms: int | None
     used_ms: int | None
     by_link: int
     apps: str | None
