@@ -18,7 +18,7 @@ INSTALL := $(SUDO) flock /tmp/obitus-packages sh -c 'apt-get update -qq && apt-g
 unexport PYTHONDONTWRITEBYTECODE
 
 .DEFAULT_GOAL := help
-.PHONY: help setup docs demo test tested-first quick lint lint-python lint-console console-tests bench bench-grouping bench-releases bench-hiding endure fuzz matrix redis shots demo-reports describe lock wheel page-package chromium clean
+.PHONY: help setup docs demo test tested-first quick quick-tests lint lint-python lint-console console-tests bench bench-grouping bench-releases bench-hiding endure fuzz matrix redis shots demo-reports describe lock wheel page-package chromium clean
 
 help: ## List the targets
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
@@ -36,8 +36,11 @@ test: ## Run linters and all tests
 tested-first: setup chromium redis lint console-tests $(TELEMETRY_JS) $(PROXIES) .venv/compiled
 	@$(BIN)/python -m tests.client.interpreters
 
-quick: setup lint ## Run linters, and the tests of core and store with few examples each: two minutes
-	@$(BIN)/python -m pytest $(UNITS) -m "not slow" --hypothesis-profile=quick
+quick: setup ## Run linters, and the tests of core and store with few examples each: a minute
+	@$(MAKE) --no-print-directory -j2 -Otarget quick-tests lint
+
+quick-tests: setup
+	@$(BIN)/python -m pytest $(UNITS) -n 2 -m "not slow and not long" --hypothesis-profile=quick
 
 lint: lint-python lint-console ## Check style, types and who imports whom: ruff, mypy, import-linter, svelte-check, eslint, prettier
 

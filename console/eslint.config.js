@@ -5,7 +5,7 @@ import ts from 'typescript-eslint';
 import svelteConfig from './svelte.config.js';
 
 export default ts.config(
-	{ ignores: ['node_modules', 'src/api/schema.d.ts', 'public'] },
+	{ ignores: ['node_modules', '.svelte-check', 'src/api/schema.d.ts', 'public'] },
 	js.configs.recommended,
 	...ts.configs.strict,
 	...svelte.configs.recommended,

@@ -28,6 +28,7 @@ from obitus.service.run import InThread, listen
 from obitus.service.settings import Limits, Settings, system_clock_ms
 from obitus.service.wiring import Parts
 from tests import left_over
+from tests.examples import FEW
 
 left_over.adopt_orphans()
 if signal.getsignal(signal.SIGINT) is signal.SIG_IGN and threading.current_thread() is threading.main_thread():
@@ -35,7 +36,7 @@ if signal.getsignal(signal.SIGINT) is signal.SIG_IGN and threading.current_threa
     signal.signal(signal.SIGINT, signal.default_int_handler)
 
 hypothesis_settings.register_profile("obitus", deadline=None, max_examples=60, derandomize=True)
-hypothesis_settings.register_profile("quick", deadline=None, max_examples=10, derandomize=True)
+hypothesis_settings.register_profile("quick", deadline=None, max_examples=FEW, derandomize=True)
 hypothesis_settings.load_profile("obitus")
 
 

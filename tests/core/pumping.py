@@ -7,15 +7,28 @@ import re
 import re._constants as sre  # type: ignore[import-not-found]
 import re._parser as parser  # type: ignore[import-not-found]
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, NamedTuple
 
 ALPHABET = "aZ0-_ .\t\n\"'/:=@\\(,;[{<&%+é"
 ENDS = ("\0", "\n", "!", "")
 MOST_VARIANTS = 6
 
 
-def attacks(pattern: re.Pattern[Any], size: int) -> Iterator[str]:
-    """Yield texts of about ``size`` characters made against each repetition of a pattern."""
+class Attack(NamedTuple):
+    """A text made against a pattern, which can be as long as one likes."""
+
+    before: str
+    pump: str
+    """What is repeated."""
+    end: str = "\0"
+
+    def text(self, size: int) -> str:
+        """Return it with about so many characters."""
+        return self.before + self.pump * (size // len(self.pump)) + self.end
+
+
+def attacks(pattern: re.Pattern[Any]) -> Iterator[Attack]:
+    """Yield texts made against each repetition of a pattern."""
     source = pattern.pattern if isinstance(pattern.pattern, str) else pattern.pattern.decode("latin-1")
     tree = parser.parse(source, pattern.flags & ~re.UNICODE if isinstance(pattern.pattern, bytes) else pattern.flags)
     seen: set[tuple[str, str]] = set()
@@ -24,15 +37,14 @@ def attacks(pattern: re.Pattern[Any], size: int) -> Iterator[str]:
             continue
         seen.add((before, pump))
         for end in ENDS[:2]:
-            yield before + pump * (size // len(pump)) + end
-        both = before + pump
-        yield both * (size // len(both)) + "\0"
+            yield Attack(before, pump, end)
+        yield Attack("", before + pump)
         if before:
-            yield before * (size // len(before)) + "\0"
+            yield Attack("", before)
     whole = _samples(list(tree))
     for text in whole[:3]:
         for cut in {text, text[:-1], text[1:]} - {""}:
-            yield cut * (size // len(cut)) + "\0"
+            yield Attack("", cut)
 
 
 def _repetitions(items: list[Any], before: str) -> Iterator[tuple[str, str]]:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from html.parser import HTMLParser
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from markdown_it import MarkdownIt
 
 from obitus.core.documents import Chart, Code, Heading, Listing, Paragraph, Prose, Table, as_html, as_markdown, bars
 from obitus.core.prose import read
+from tests.examples import many
 
 HOSTILE = st.sampled_from(["<script>alert(1)</script>", "![x](http://e/x.png)", "[a](javascript:b)", "# h", "- i", "1. j", "| k | l", "```", "> m", "---", "===", "**n**", "&lt;", "http://o.example", "a\nb\n\n# c", "\x1b[31m", "\u202e", "`", "\\"])  # fmt: skip
 TEXTS = st.text(max_size=30) | HOSTILE | st.tuples(HOSTILE, HOSTILE).map(" ".join)
@@ -32,7 +33,7 @@ def squeezed(text: str) -> str:
     return " ".join("".join(one if one.isprintable() else " " for one in text).split())
 
 
-@settings(max_examples=200, deadline=None)
+@many(200)
 @given(TEXTS)
 def test_text_stays_text_in_markdown(text: str) -> None:
     """One paragraph, heading, item or cell with those words: no link, no picture, no list, no markup comes of it."""
@@ -50,7 +51,7 @@ def test_text_stays_text_in_markdown(text: str) -> None:
         assert squeezed("".join(one.content for one in inner)).removeprefix("a").strip() == squeezed(text).removeprefix("a").strip() or not isinstance(block, Paragraph)  # fmt: skip
 
 
-@settings(max_examples=150, deadline=None)
+@many(150)
 @given(TEXTS, TEXTS)
 def test_text_stays_text_in_html(text: str, other: str) -> None:
     """No element and no attribute but those of the document itself."""

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.floods import APART_MS, SLOT_MS, Alike, Floods
+from tests.examples import many
 
 BASE_MS = 1_790_000_000_000
 
@@ -21,7 +22,7 @@ CAME = st.lists(
 
 
 @given(CAME, st.integers(1, 20), st.sampled_from((0.5, 2.0, 10.0)))
-@settings(max_examples=300, deadline=None)
+@many(300)
 def test_what_is_only_counted_has_one_like_it_that_is_kept(
     came: list[tuple[int, int, int, int]], at_once: int, a_second: float
 ) -> None:

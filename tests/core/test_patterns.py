@@ -24,7 +24,7 @@ import obitus.client
 import obitus.core
 from obitus.core.redaction import Redactor
 from obitus.core.redaction.rules import parse_rule
-from tests.core.pumping import attacks
+from tests.core.pumping import Attack, attacks
 
 ROOT = Path(obitus.core.__file__).parents[1]
 # Behind a repetition that is bounded by 1,000, time grows with the text again: the smaller text is longer than that.
@@ -162,28 +162,30 @@ def grows(pattern: re.Pattern[Any], method: str, small: str, took_ms: float) -> 
     return took_ms == float("inf") or took_ms / max(milliseconds(pattern, method, small), 0.01) > MOST_GROWTH
 
 
-def runs_away(pattern: re.Pattern[Any], method: str, small: str, large: str, larger: str) -> bool:
+def runs_away(pattern: re.Pattern[Any], method: str, attack: Attack) -> bool:
     """Whether time grows far more than the text from each size to the next."""
     # Once is enough to find nothing wrong: what disturbs a measurement makes it longer.
+    large = attack.text(LARGE)
     took = milliseconds(pattern, method, large, times=1)
-    if took < LINEAR_MS or not grows(pattern, method, small, took):
+    if took < LINEAR_MS or not grows(pattern, method, attack.text(SMALL), took):
         return False
     if took == float("inf"):
         return True
     took = milliseconds(pattern, method, large)
-    if not grows(pattern, method, small, took):
+    if not grows(pattern, method, attack.text(SMALL), took):
         return False
-    return grows(pattern, method, large, milliseconds(pattern, method, larger))
+    return grows(pattern, method, large, milliseconds(pattern, method, attack.text(4 * LARGE)))
 
 
 def worst_of(pattern: re.Pattern[Any], place: str) -> str:
     """Return in words how a pattern runs away; empty when it does not."""
+    made = list(attacks(pattern))
     for method in how_used(place):
-        sizes = (attacks(pattern, size) for size in (SMALL, LARGE, 4 * LARGE))
-        for small, large, larger in zip(*sizes, strict=True):
+        for attack in made:
             # A machine that was busy with something else for a moment is no proof: it has to be so each time.
-            if all(runs_away(pattern, method, small, large, larger) for _ in range(TIMES)):
-                return f"{place} {method}: {milliseconds(pattern, method, large):.1f} ms for {large[:50]!r}…"
+            if all(runs_away(pattern, method, attack) for _ in range(TIMES)):
+                text = attack.text(LARGE)
+                return f"{place} {method}: {milliseconds(pattern, method, text):.1f} ms for {text[:50]!r}…"
     return ""
 
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.prose import LONGEST, MOST_PARTS, Part, Ways, as_json, is_address, is_pattern, mentioned, plain, read
+from tests.examples import many
 
 WAYS = Ways([("SL-{number}", "https://tickets.skerry.example/{number}"), ("#{number}", "https://code.skerry.example/{number}")], ["Ida", "Ida Moss", "Zoë Hart"])  # fmt: skip
 TAGS = {"", "p", "h", "ul", "ol", "li", "quote", "pre", "code", "strong", "em", "s", "a", "person", "br", "hr", "table", "thead", "tbody", "tr", "th", "td"}  # fmt: skip
@@ -77,6 +78,7 @@ def test_markup_stays_text() -> None:
 
 
 @pytest.mark.no_cover
+@pytest.mark.long
 @pytest.mark.parametrize("text", ["[" * 50_000, "> " * 20_000, "*a " * 20_000, "| a " * 10_000 + "\n|---", "`" * 50_000, "- " * 20_000, "![" * 20_000, "SL-" * 15_000, "@" * 50_000, "a" * 10**6])  # fmt: skip
 def test_long_and_deep_ones_are_bounded(text: str) -> None:
     """A note of a megabyte, or one that opens ten thousand brackets, is read soon, and comes to so many parts at most."""
@@ -84,7 +86,7 @@ def test_long_and_deep_ones_are_bounded(text: str) -> None:
     assert len(parts) <= MOST_PARTS * 3 and len(plain(parts)) <= LONGEST * 2
 
 
-@settings(max_examples=200, deadline=None)
+@many(200)
 @given(st.text(st.sampled_from("ab*_`#>-[]()!|~\n <&@1SL:/.\\\"'"), max_size=80) | st.text(max_size=60))
 def test_anything_can_be_shown(text: str) -> None:
     """Whatever somebody writes becomes known parts, and links lead to addresses that are some."""

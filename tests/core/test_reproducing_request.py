@@ -8,11 +8,12 @@ import shlex
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.reproducing.call import About
 from obitus.core.reproducing.request import NoRequest, as_form
+from tests.examples import many
 
 ABOUT = About(12, "sailings", "2026-11-20T10:00:00Z", "3.1.0")
 BASE = "http://127.0.0.1:8000"
@@ -94,7 +95,7 @@ TEXTS = st.text(st.characters(exclude_categories=("Cs",)), max_size=30) | st.sam
 )  # fmt: skip
 
 
-@settings(max_examples=120, deadline=None)
+@many(120)
 @given(TEXTS, TEXTS, TEXTS, st.sampled_from(["json", "form", "text"]))
 def test_nothing_gets_out_of_its_quotes(path: str, header: str, value: str, kind: str) -> None:
     """Whatever a request held: the shell sees the same words, the file the same lines, the test the same calls."""

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.client import exact
@@ -18,6 +18,7 @@ from obitus.core.redaction import Redactor
 from obitus.core.reproducing.call import About, NoCall, as_test
 from obitus.core.reproducing.layout import laid_out
 from obitus.core.reproducing.values import Writer, helper_texts
+from tests.examples import many
 
 SCALARS = (
     st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=30) | st.binary(max_size=20)
@@ -74,7 +75,7 @@ def shape(value: Any) -> Any:
     return type(value) if isinstance(value, set | frozenset) else repr(value)
 
 
-@settings(max_examples=150, deadline=None)
+@many(150)
 @given(VALUES)
 def test_a_value_comes_back_as_it_was(value: Any) -> None:
     """Plain values, nested: equal, of the same types, and nothing is missing."""

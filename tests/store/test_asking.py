@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.asking import holds, read
@@ -28,6 +28,7 @@ from obitus.store.evidence import Evidence
 from obitus.store.intake import Prepared, take
 from obitus.store.records import OpenRecords
 from obitus.store.writer import Writer
+from tests.examples import many
 
 NOW_MS = 1_790_000_000_000
 TRACES = ("0af7651916cd43dd8448eb211c80319c", "b9c7c989f97918e1d6af3e2e4b8c2a11")
@@ -174,7 +175,7 @@ def questions(draw: st.DrawFn, deep: int = 0) -> str:
     return (" or " if kind == "any" else " ").join(f"({part})" for part in parts)
 
 
-@settings(max_examples=300)
+@many(300)
 @given(questions(), st.sampled_from(["failure", "log", "run"]), st.booleans())
 def test_both_give_the_same_answer(kept: Kept, question: str, kind: Any, narrow: bool) -> None:
     """Whether the text index is asked first, or finds too much to be of use."""
@@ -219,7 +220,7 @@ def test_what_takes_too_long_is_cut_off_and_says_so(kept: Kept) -> None:
     assert answer.rows == [] and answer.more and "longer than 0 s" in answer.cut
 
 
-@settings(max_examples=150)
+@many(150)
 @given(questions(), st.sampled_from(["failure", "log", "run"]), st.integers(1, 12), st.booleans(), st.booleans())
 def test_a_page_is_the_newest_of_all(kept: Kept, question: str, kind: Any, most: int, late: bool, soon: bool) -> None:
     """Few of many, in the same order, also where what the text index finds first was received last and happened long ago.

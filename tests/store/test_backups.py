@@ -22,6 +22,8 @@ from obitus.store.backups.taking import MAIN, take
 from obitus.store.backups.verifying import verify
 from tests.conftest import Running, failure, now_text, raised_in
 
+pytestmark = pytest.mark.long
+
 NOW_MS = 1_795_900_000_000
 
 

@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Iterable
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.alerting.amounts import Key
@@ -21,6 +21,7 @@ from obitus.core.clock import HOUR_MS, MINUTE_MS
 from obitus.core.terms import value_text
 from obitus.store.alerts.coming import KINDS, MOST_GROUPS, Came, Place, split
 from obitus.store.asking.finding import names_in
+from tests.examples import many
 from tests.store.test_asking import NOW_MS, Kept, kept, questions
 
 __all__ = ["kept"]
@@ -54,7 +55,7 @@ def said(value: Any) -> str:
 
 
 @given(asked=st.lists(questions(), min_size=1, max_size=4), by=st.lists(st.sampled_from(GROUPS), max_size=2, unique=True), source=st.sampled_from(("failures", "logs")))  # fmt: skip
-@settings(max_examples=150, deadline=None)
+@many(150)
 def test_what_is_counted_is_what_the_predicate_means(kept: Kept, asked: list[str], by: list[str], source: str) -> None:
     """Several rules share one reading; none sees the others."""
     kind: Kind = KINDS[source]

@@ -6,7 +6,7 @@ from collections import Counter, defaultdict
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.asking import QuestionTrouble, holds, read
@@ -17,6 +17,7 @@ from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.core.terms import value_text
 from obitus.store.asking import counting, going
 from obitus.store.asking.counting import count
+from tests.examples import many
 from tests.store.test_asking import FIELDS, NOW_MS, Kept, kept, questions
 
 __all__ = ["kept"]
@@ -78,7 +79,7 @@ summaries = st.builds(
 )
 
 
-@settings(max_examples=200)
+@many(200)
 @given(st.none() | questions(), summaries, st.sampled_from(["failure", "log", "run"]), st.booleans())
 def test_both_count_the_same(kept: Kept, question: str | None, summary: Summary, kind: Any, narrow: bool) -> None:
     """Whatever is asked and whatever is counted, in all and in each slice of time."""

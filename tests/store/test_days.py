@@ -90,6 +90,7 @@ def sums(running: Running) -> tuple[Any, ...]:
     return *counted, *rows
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("point", range(1, 7))
 def test_killed_between_the_commits(tmp_path: Path, point: int) -> None:
     """At each point of a commit of three day files and the main file: what was sent again is there once, and all counts are right."""

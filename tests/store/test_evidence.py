@@ -23,6 +23,7 @@ def unkept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Running]
     thread.stop()
 
 
+@pytest.mark.long
 def test_evidence_survives_a_dictionary(unkept: Running) -> None:
     """What was packed before a dictionary, and what is packed with it, reads the same; with it, it is smaller."""
     running = unkept

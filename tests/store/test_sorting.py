@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Final
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.asking import holds, read
@@ -15,6 +15,7 @@ from obitus.store.asking import going
 from obitus.store.asking.finding import names_in
 from obitus.store.asking.records import records_of
 from obitus.store.asking.sorting import find_sorted
+from tests.examples import many
 from tests.store.test_asking import FIELDS, NOW_MS, Kept, kept, questions
 from tests.store.test_counting import value_of
 
@@ -37,7 +38,7 @@ def key_of(record: dict[str, Any], field: str) -> tuple[float | None, str | None
     return None, ("true" if value is True else "false" if value is False else str(value))
 
 
-@settings(max_examples=100)
+@many(100)
 @given(
     st.none() | questions(),
     st.sampled_from([*FIELDS, "received"]),

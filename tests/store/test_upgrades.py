@@ -22,6 +22,8 @@ from tests import kept
 from tests.conftest import Running, start
 from tests.store.test_rates import assert_same
 
+pytestmark = pytest.mark.long
+
 STORES = Path(__file__).parent / "stores"
 VERSIONS = range(1, SCHEMA_VERSION)
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.clock import DAY_MS, HOUR_MS
@@ -16,6 +16,7 @@ from obitus.store import issues
 from obitus.store.database import Reader
 from obitus.store.migrations import open_for_writing
 from obitus.store.windows import Window, courses, slices_of
+from tests.examples import many
 
 START_MS = 20_000 * DAY_MS + 7 * HOUR_MS + 123
 DAYS = 45
@@ -70,7 +71,7 @@ where = st.sampled_from([None, "production", "quay", "nowhere"])
 which = st.sampled_from([None, "3.1.0", "3.2.0", "9"])
 
 
-@settings(max_examples=150, deadline=None)
+@many(150)
 @given(whole, whole, where, which)
 def test_counts_come_to_the_failures(
     reader: Reader, one: int, other: int, environment: str | None, release: str | None

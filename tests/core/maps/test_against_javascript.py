@@ -43,6 +43,7 @@ def positions(paths: Sequence[Path]) -> list[list[tuple[int, int, int, int | Non
 
 
 @pytest.mark.no_cover
+@pytest.mark.long
 def test_each_position_is_found_as_the_library_finds_it() -> None:
     """Minified and not, with names and without, of one source and of many."""
     paths = maps_of_packages()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.tracepoints import ExpressionTrouble, names_of, read, read_message, written
@@ -23,6 +23,7 @@ from obitus.core.tracepoints.expressions import (
     Sum,
 )
 from obitus.core.tracepoints.reading import FUNCTIONS, MOST_CHARACTERS, MOST_PARTS
+from tests.examples import many
 
 NAMES = st.sampled_from(["passengers", "sailing", "x", "_kept", "höhe", "lengths", "notes", "order"])
 LITERALS = st.builds(
@@ -55,7 +56,7 @@ def _made(inner: st.SearchStrategy[Expression]) -> st.SearchStrategy[Expression]
 EXPRESSIONS: st.SearchStrategy[Expression] = st.recursive(LITERALS | st.builds(Name, NAMES), _made, max_leaves=8)
 
 
-@settings(max_examples=300)
+@many(300)
 @given(EXPRESSIONS)
 def test_what_is_written_is_read(expression: Expression) -> None:
     """With brackets where they are needed, and the same text again."""
@@ -67,7 +68,7 @@ def test_what_is_written_is_read(expression: Expression) -> None:
     assert found == expression
 
 
-@settings(max_examples=300)
+@many(300)
 @given(
     st.lists(st.sampled_from(["x", " ", "(", ")", "[", "]", ".", ",", "and", "or", "not", "in", "is", "==", "<", "-", "+", "//", "1", "2.5", '"a"', "'", "\\", "len", "len(", "__x", "é", "\0", "lambda", "=", "{", "1e9999"]), max_size=30).map(" ".join)
     | st.text(max_size=60)

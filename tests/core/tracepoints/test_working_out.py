@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.tracepoints import NoValue, Worked, compiled, read, written
@@ -22,6 +22,7 @@ from obitus.core.tracepoints.expressions import Expression
 from obitus.core.tracepoints.reading import MOST_CHARACTERS
 from obitus.core.tracepoints.working_out import holds
 from tests.core.tracepoints.test_reading import EXPRESSIONS
+from tests.examples import many
 
 
 def worked(text: str, **seen: Any) -> Any:
@@ -233,7 +234,7 @@ HOSTILE: list[Any] = [
 ]  # fmt: skip
 
 
-@settings(max_examples=500)
+@many(500)
 @given(EXPRESSIONS, st.data())
 def test_nothing_of_the_app_is_run(expression: Expression, data: st.DataObject) -> None:
     """Whatever is asked of whatever, no method, no property and no operator of a class of the app."""
@@ -254,7 +255,7 @@ AS_PYTHON: dict[str, Any] = {
 }  # fmt: skip
 
 
-@settings(max_examples=500)
+@many(500)
 @given(EXPRESSIONS, st.data())
 def test_it_is_what_python_would_say(expression: Expression, data: st.DataObject) -> None:
     """Over plain values: where there is a value it is Python's, with Python's own reading of the text."""
