@@ -82,6 +82,29 @@ async def test_one_address_holds_up_itself_alone() -> None:
 
 
 @on_a_loop
+async def test_who_asks_seldom_does_not_wait() -> None:
+    """The first request of an address begins at once while others wait, its second does not; nor do those of ever more addresses."""
+    pace = Pace()
+    pace.sent()
+    many = [f"deck {number}" for number in range(3 * AT_ONCE)]
+    found, asking = begun(pace, ["greedy"] * 300 + ["pier", "pier", *many])
+    task = await in_one_moment(asking)
+    assert found == ["greedy"] * AT_ONCE + ["pier", *many[: AT_ONCE - 1]]
+    await task
+    assert len(found) == 302 + len(many)
+    assert found.index("pier", AT_ONCE + 1) < 2 * AT_ONCE + len(many)
+
+
+@on_a_loop
+async def test_it_knows_no_more_addresses_than_it_has_to() -> None:
+    """Strangers have as many as they like."""
+    pace = Pace()
+    found, asking = begun(pace, [f"deck {number}" for number in range(3 * pacing.MOST_ADDRESSES)])
+    await asking
+    assert len(found) == 3 * pacing.MOST_ADDRESSES and len(pace._started_s) == pacing.MOST_ADDRESSES
+
+
+@on_a_loop
 async def test_whoever_has_gone_holds_nobody_up() -> None:
     """A request that was given up while it waited takes nobody's turn for ever."""
     pace = Pace()

@@ -92,7 +92,7 @@ def _known_asker(passes: Passes, request: Request, token: str | None) -> people.
     if person is None or (session and (is_foreign(request) or not _has_its_codes(passes, request, person))):
         return None
     need = need_of(request.method, request.url.path)
-    may = _pass_allows(person, need) and (need == "own" or _role_allows(person, need)) and not _must_see(person, need)
+    may = _pass_allows(person, need) and _role_allows(person, need) and not _must_see(person, need)
     return person if may else None
 
 
@@ -145,8 +145,8 @@ def _pass_allows(person: people.Person, need: Need) -> bool:
     return SCOPES.index(person.scope) >= SCOPES.index(_scope_for(need))
 
 
-def _role_allows(person: people.Person, need: PassScope) -> bool:
-    return SCOPES.index(MAY[person.role]) >= SCOPES.index(need)
+def _role_allows(person: people.Person, need: Need) -> bool:
+    return need == "own" or SCOPES.index(MAY[person.role]) >= SCOPES.index(need)
 
 
 def _must_see(person: people.Person, need: Need) -> bool:
@@ -158,18 +158,18 @@ def _let_in(passes: Passes, request: Request, person: people.Person) -> people.P
     """Return the asker after checking rights and visible apps; raises a problem."""
     method, path = request.method, request.url.path
     need = need_of(method, path)
+    scope = _scope_for(need)
     if not _pass_allows(person, need):
-        scope = _scope_for(need)
         passes.acts.note(person, "refused", f"{method} {path}: needs {scope}")
         raise Problem(
             "scope-too-narrow",
             f"This personal token may only {WORDS[person.scope]}; this needs one that may {WORDS[scope]}. Make one in Set-up.",
         )
-    if need != "own" and not _role_allows(person, need):
+    if not _role_allows(person, need):
         passes.acts.note(person, "refused", f"{method} {path}: not for a {person.role}")
         raise Problem(
             "not-for-this-role",
-            f"{person.name} is a {person.role} here, who may {WORDS[MAY[person.role]]}; this is for those who may {WORDS[need]}. "
+            f"{person.name} is a {person.role} here, who may {WORDS[MAY[person.role]]}; this is for those who may {WORDS[scope]}. "
             "Ask an owner.",
         )
     if _must_see(person, need):
