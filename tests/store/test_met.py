@@ -11,6 +11,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory, mkdtemp
 from typing import Any
 
+import pytest
 from bench.releases.streams import NothingFurther
 from hypothesis import example, given
 from hypothesis import strategies as st
@@ -105,6 +106,7 @@ def begun(state: str) -> Path:
     return folder
 
 
+@pytest.mark.long
 @given(FAILURES, st.lists(st.integers(1, 6), min_size=1, max_size=6), st.sampled_from(STATES))
 @example([ONE] * 6, [2, 4], "parked")
 @example([ONE | {"after_s": -5}, ONE, ONE], [3], "parked")

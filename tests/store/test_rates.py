@@ -6,6 +6,8 @@ import sqlite3
 import time
 from pathlib import Path
 
+import pytest
+
 from obitus.store.intake.met import MOST_POINTS
 from obitus.store.migrations import MIGRATIONS, open_for_writing, statement_file
 from obitus.store.names import OTHERS
@@ -43,6 +45,7 @@ def assert_same(connection: sqlite3.Connection) -> None:
         assert sorted(map(tuple, connection.execute(rollup))) == sorted(map(tuple, connection.execute(records))), rollup
 
 
+@pytest.mark.long
 def test_rollups_and_records_agree(running: Running) -> None:
     """Whatever comes in whatever order, twice too; and after a merge and its undoing."""
     key = running.add_app()

@@ -105,6 +105,7 @@ def test_no_text_breaks_it(text: str, path: str, beneath: str) -> None:
     assert found is None or found in owners.lines
 
 
+@pytest.mark.long
 def test_twenty_thousand_lines_are_looked_through_in_no_time() -> None:
     """A line is found among 20,000, and stars side by side match in steps, not in powers."""
     lines = [f"/src/part{number}/*.py @owner{number}" for number in range(20_000)]

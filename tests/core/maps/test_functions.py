@@ -71,6 +71,7 @@ def test_javascript_with_markup() -> None:
     assert all(functions.at(line, column) == name for name, line, column in marked(text))
 
 
+@pytest.mark.long
 def test_what_is_not_read_or_not_there() -> None:
     """Another language, a place outside, a text that is no code: nothing is made up."""
     assert not Functions("<script>let a = () => 1</script>", ".svelte").is_known
