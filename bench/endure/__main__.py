@@ -51,7 +51,7 @@ def _latency(name: str, latency: Latency) -> list[tuple[str, str, str, bool]]:
         ("  against the others at another service", f"{latency.ratio:.2f}", f"{LONGEST_RATIO}", latency.ratio <= LONGEST_RATIO),
         ("  against busy processors", f"{latency.ratio_to_busy:.2f}", f"{LONGEST_RATIO}", latency.ratio_to_busy <= LONGEST_RATIO),
         ("  against alone", f"{latency.ratio_to_alone:.2f}", "", True),
-        ("  of this by busy processors alone", f"{latency.ratio_of_busy:.2f}", "", True),
+        ("  busy processors against alone", f"{latency.ratio_of_busy:.2f}", "", True),
     ]  # fmt: skip
 
 

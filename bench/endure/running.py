@@ -11,7 +11,7 @@ import sqlite3
 import statistics
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -25,7 +25,9 @@ from bench.endure.target import Target, report
 
 MEMORY_EVERY_S = 1.0
 OTHERS = 16
+"""How many processes the others have: one for each thing that they do."""
 BUSY_BYTES, BUSY_COUNT = 8 * 1024 * 1024, 20_000
+"""What a busy process copies, and how far it counts, in turns."""
 LONGEST_RATIO, LONGEST_HEALTH_MS, MOST_MB = 1.5, 200.0, 400.0
 LIST = "/api/issues?window=1h"
 ROUND_S = 30.0
@@ -63,7 +65,7 @@ class Latency:
 
     @property
     def ratio_of_busy(self) -> float:
-        """What busy processors alone make of it: nothing that a service does can make the ratio to alone smaller."""
+        """What busy processors alone make of it."""
         return typical(self.busy) / typical(self.alone)
 
 
@@ -129,15 +131,23 @@ def count_and_copy(until_s: float) -> None:
 
 
 @contextmanager
+def at_work(processes: Sequence[multiprocessing.process.BaseProcess], until_s: float) -> Iterator[None]:
+    """Let processes work until their time is up, and end what goes on after that."""
+    for one in processes:
+        one.start()
+    yield
+    for one in processes:
+        one.join(max(0.0, until_s + 2 - time.time()))
+        one.kill()
+        one.join()
+
+
+@contextmanager
 def kept_busy(seconds: float) -> Iterator[float]:
     """Keep the processors busy with as many processes as the others have; gives when that is over."""
     fork, until_s = multiprocessing.get_context("fork"), time.time() + seconds
-    at_work = [fork.Process(target=count_and_copy, args=(until_s,)) for _ in range(OTHERS)]
-    for one in at_work:
-        one.start()
-    yield until_s
-    for one in at_work:
-        one.join()
+    with at_work([fork.Process(target=count_and_copy, args=(until_s,)) for _ in range(OTHERS)], until_s):
+        yield until_s
 
 
 def again_and_again(act: Callable[[], object], until_s: float, place: int, done: Any, broken: Any) -> None:
@@ -157,18 +167,13 @@ def attacked(target: Target, seconds: float, found: Found, *, counted: bool = Fa
     acts = others(target, until_s)
     assert len(acts) == OTHERS
     done, broken = fork.Array("q", len(acts)), fork.Array("q", len(acts))
-    at_work = [
+    working = [
         fork.Process(target=again_and_again, args=(act, until_s, place, done, broken))
         for place, act in enumerate(acts.values())
     ]
-    for one in at_work:
-        one.start()
-    time.sleep(1)
-    yield until_s
-    for one in at_work:
-        one.join(max(0.0, until_s + 2 - time.time()))
-        one.kill()
-        one.join()
+    with at_work(working, until_s):
+        time.sleep(1)
+        yield until_s
     if counted:
         for name, times in zip(acts, done[:], strict=True):
             found.done[name] = found.done.get(name, 0) + times

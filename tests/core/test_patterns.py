@@ -165,14 +165,14 @@ def grows(pattern: re.Pattern[Any], method: str, small: str, took_ms: float) -> 
 def runs_away(pattern: re.Pattern[Any], method: str, attack: Attack) -> bool:
     """Whether time grows far more than the text from each size to the next."""
     # Once is enough to find nothing wrong: what disturbs a measurement makes it longer.
-    large = attack.text(LARGE)
+    small, large = attack.text(SMALL), attack.text(LARGE)
     took = milliseconds(pattern, method, large, times=1)
-    if took < LINEAR_MS or not grows(pattern, method, attack.text(SMALL), took):
+    if took < LINEAR_MS or not grows(pattern, method, small, took):
         return False
     if took == float("inf"):
         return True
     took = milliseconds(pattern, method, large)
-    if not grows(pattern, method, attack.text(SMALL), took):
+    if not grows(pattern, method, small, took):
         return False
     return grows(pattern, method, large, milliseconds(pattern, method, attack.text(4 * LARGE)))
 

@@ -10,18 +10,11 @@ from typing import Any
 from obitus.service.app import make_app
 from obitus.service.intake import formats
 from obitus.service.pages.description import FILE
-from obitus.service.sign_in.access import SESSION, TOKEN
 
 
 def openapi() -> dict[str, Any]:
     """Return the OpenAPI description."""
-    description = make_app().openapi()
-    description["components"]["securitySchemes"]["session"] = SESSION
-    for methods in description["paths"].values():
-        for operation in methods.values():
-            if {TOKEN: []} in (known := operation.get("security", [])) and {"session": []} not in known:
-                known.append({"session": []})
-    return description
+    return make_app().openapi()
 
 
 def main(folder: Path) -> None:

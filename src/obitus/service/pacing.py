@@ -43,10 +43,8 @@ class Pace:
         """Wait until a request from an address may start: not at all where there are few, or no reports come."""
         loop = asyncio.get_running_loop()
         now_s = loop.time()
-        if not self._count and (self._room.take(now_s) or now_s - self._sent_s > SENDING_S):
-            self._starts(address, now_s)
-            return
-        if self._asks_seldom(address, now_s) and self._room_of_seldom.take(now_s):
+        at_once = not self._count and (self._room.take(now_s) or now_s - self._sent_s > SENDING_S)
+        if at_once or (self._asks_seldom(address, now_s) and self._room_of_seldom.take(now_s)):
             self._starts(address, now_s)
             return
         if not self._count:

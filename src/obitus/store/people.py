@@ -16,6 +16,7 @@ from obitus.store.sight import WHOLE, Sight
 
 PassKind = Literal["link", "session", "token"]
 SESSION_IDLE_MS: Final = 12 * HOUR_MS
+"""A session ends after so long without use."""
 CHANGES_WHO_ASKS: Final = (
     "CREATE TEMP TRIGGER update_of_passes AFTER UPDATE OF kind, ended_ms, expires_ms, scope, apps, person_id ON passes BEGIN SELECT who_asks_changed(); END",
     "CREATE TEMP TRIGGER delete_passes AFTER DELETE ON passes BEGIN SELECT who_asks_changed(); END",
@@ -29,7 +30,6 @@ CHANGES_WHO_ASKS: Final = (
     "CREATE TEMP TRIGGER delete_app_people AFTER DELETE ON app_people BEGIN SELECT who_asks_changed(); END",
 )
 """Triggers for all changes after which :func:`person_with` may return something else. That a pass is used is none of them."""
-"""A session ends after so long without use."""
 TRY_WINDOW_MS: Final = 5 * 60_000
 
 _TO_SIGN_IN = "SELECT id, name, password, code_secret, code_step FROM people WHERE removed_ms IS NULL"
@@ -150,8 +150,10 @@ def person_with(reader: Reader, secret_hash: bytes, kind: PassKind, now_ms: int)
 
 
 def _until_ms(row: PersonWithPass, kind: PassKind) -> int | None:
-    idle_ms = [(row.used_ms or row.created_ms) + SESSION_IDLE_MS] if kind == "session" else []
-    return min([*idle_ms, *([] if row.expires_ms is None else [row.expires_ms])], default=None)
+    ends_ms = [] if row.expires_ms is None else [row.expires_ms]
+    if kind == "session":
+        ends_ms.append((row.used_ms or row.created_ms) + SESSION_IDLE_MS)
+    return min(ends_ms, default=None)
 
 
 def is_good(reader: Reader, pass_id: str, now_ms: int) -> bool:

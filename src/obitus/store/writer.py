@@ -92,8 +92,9 @@ class Writer:
         return self.submit(work).result(timeout_s)
 
     def call_after(self, triggers: Sequence[str], name: str, act: Callable[[], object]) -> None:
-        """Call ``act`` after each commit in which one of these triggers ran, before anybody is told of the commit, on the writer's
-        thread. ``triggers`` make temporary triggers, which call the function of this name.
+        """Call ``act`` after each commit in which one of these triggers ran, before the futures of its work are done, on the
+        writer's thread. ``triggers`` make temporary triggers, which call the function of this name. Work that was taken back
+        has ``act`` called, too.
         """
 
         def begin(connection: sqlite3.Connection) -> None:

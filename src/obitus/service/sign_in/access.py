@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Final
+from typing import Annotated, Final, NamedTuple
 from urllib.parse import unquote
 
 from fastapi import Depends, Request
@@ -12,16 +12,15 @@ from starlette.types import Scope
 
 from obitus.service.front import PERSON
 from obitus.service.intake.intake import Intake
-from obitus.service.intake.senders import reporting_key
+from obitus.service.intake.senders import sender_key
 from obitus.service.problems import Problem
 from obitus.service.secrets import KEY_PREFIX, hash_of
 from obitus.service.settings import Settings
 from obitus.service.sign_in.passes import Passes
-from obitus.service.sign_in.rights import MAY, SCOPES, WORDS, Need, need_of, subject_of
+from obitus.service.sign_in.rights import COOKIE, MAY, SCOPES, TOKEN, WORDS, need_of, subject_of
 from obitus.store import people, team
 from obitus.store.rows.people import Scope as PassScope
 
-COOKIE = "obitus_session"
 _BEFORE_CODES: Final = frozenset(
     {
         ("GET", "/api/me"),
@@ -32,10 +31,6 @@ _BEFORE_CODES: Final = frozenset(
     }
 )
 """Routes for a session without required one-time codes; personal tokens cannot be made."""
-
-TOKEN: Final = "personal token"
-SESSION: Final = {"type": "apiKey", "description": "Set by signing in.", "in": "cookie", "name": COOKIE}
-"""The other way to be signed in, for the description: the framework takes one for each dependency."""
 
 
 class _SignedIn(SecurityBase):
@@ -70,61 +65,56 @@ def _reads_nothing() -> Problem:
 
 async def who_asks(passes: Passes, intake: Intake, scope: Scope) -> people.Person | None:
     """Return the asker of a request below ``/api``, None for a reporting key; raises a problem for anybody else.
-    Only the head of the request is used, and a thread only where the records are.
+    Only the head of the request is used, and a thread only where the records are needed.
     """
     request = Request(scope)
-    kind, _, secret = request.headers.get("authorization", "").partition(" ")
+    scheme, _, secret = request.headers.get("authorization", "").partition(" ")
     secret = secret.strip()
-    if kind.lower() == "bearer" and secret.startswith(KEY_PREFIX):
+    if scheme.lower() == "bearer" and secret.startswith(KEY_PREFIX):
         # Routes that accept a reporting key check that themselves. A request with a body needs a valid one here.
         if request.method not in ("GET", "HEAD"):
-            await passes.threads.do(reporting_key, intake, request.headers["authorization"])
+            await sender_key(intake, request.headers["authorization"])
         return None
-    token = secret if kind.lower() == "bearer" and secret else None
-    return _known_asker(passes, request, token) or await passes.threads.do(person_asking, passes, request, token)
-
-
-def _known_asker(passes: Passes, request: Request, token: str | None) -> people.Person | None:
-    """Return the asker where that takes no look into the records, and there is nothing to refuse; else None."""
-    session = None if token is not None else request.cookies.get(cookie_name(passes.settings))
-    secret = token or session
-    person = passes.known_with("token" if token else "session", hash_of(secret)) if secret else None
-    if person is None or (session and (is_foreign(request) or not _has_its_codes(passes, request, person))):
-        return None
-    need = need_of(request.method, request.url.path)
-    may = _pass_allows(person, need) and _role_allows(person, need) and not _must_see(person, need)
-    return person if may else None
+    token = secret if scheme.lower() == "bearer" and secret else None
+    kind, given = _pass_of(passes, request, token)
+    person = passes.known_with(kind, hash_of(given)) if given else None
+    if person is not None and not _refusal(passes, request, kind, person) and not _must_see(request, person):
+        return person
+    return await passes.threads.do(person_asking, passes, request, token)
 
 
 def person_asking(passes: Passes, request: Request, token: str | None) -> people.Person:
-    """Return the asker by this token or by the session's cookie; raises a problem without a valid one."""
+    """Return the asker by this token or by the session's cookie; raises a problem without a valid one, or for what it may not do."""
     known = let_in_before(request)
-    return known or person_of(passes, request, token, request.cookies.get(cookie_name(passes.settings)))
+    if known is not None:
+        return known
+    kind, given = _pass_of(passes, request, token)
+    if kind == "token" and given.startswith(KEY_PREFIX):
+        raise _reads_nothing()
+    person = passes.person_with(kind, hash_of(given)) if given else None
+    if person is None and kind == "token":
+        raise Problem(
+            "not-signed-in",
+            "This personal token is not known here, was revoked, or has come to its end. Make a new one in Set-up.",
+        )
+    if person is None:
+        raise Problem("not-signed-in", "Sign in first, or send a personal token as Authorization: Bearer.")
+    refusal = _refusal(passes, request, kind, person)
+    if refusal is not None:
+        if refusal.noted:
+            passes.acts.note(person, "refused", refusal.noted)
+        raise refusal.problem
+    if _must_see(request, person):
+        _check_subject(passes, person, request)
+    passes.touch(person)
+    return person
 
 
-def person_of(passes: Passes, request: Request, token: str | None, session: str | None) -> people.Person:
-    """Return the person of a token or session; raises a problem when it is not valid."""
+def _pass_of(passes: Passes, request: Request, token: str | None) -> tuple[people.PassKind, str]:
+    """Return the kind of pass that comes with a request, and its secret: empty where none comes."""
     if token is not None:
-        if token.startswith(KEY_PREFIX):
-            raise _reads_nothing()
-        person = passes.person_with("token", hash_of(token))
-        if person is None:
-            raise Problem(
-                "not-signed-in",
-                "This personal token is not known here, was revoked, or has come to its end. Make a new one in Set-up.",
-            )
-        return _let_in(passes, request, person)
-    if session:
-        person = passes.person_with("session", hash_of(session))
-        if person is not None:
-            refuse_foreign(request)
-            if not _has_its_codes(passes, request, person):
-                raise Problem(
-                    "codes-due",
-                    "Everybody is asked for one-time codes here. Set them up first, in the console or with POST /api/me/codes.",
-                )
-            return _let_in(passes, request, person)
-    raise Problem("not-signed-in", "Sign in first, or send a personal token as Authorization: Bearer.")
+        return "token", token
+    return "session", request.cookies.get(cookie_name(passes.settings), "")
 
 
 def codes_are_due(settings: Settings, person: people.Person) -> bool:
@@ -132,57 +122,47 @@ def codes_are_due(settings: Settings, person: people.Person) -> bool:
     return settings.codes_for_all and person.has_password and not person.has_codes
 
 
-def _has_its_codes(passes: Passes, request: Request, person: people.Person) -> bool:
-    return not codes_are_due(passes.settings, person) or (request.method, request.url.path) in _BEFORE_CODES
+class _Refusal(NamedTuple):
+    """Why a request is refused, and what goes on record of it: nothing where that is empty."""
+
+    problem: Problem
+    noted: str = ""
 
 
-def _scope_for(need: Need) -> PassScope:
-    """One's own things need no role, but a pass with the full scope."""
-    return "administer" if need == "own" else need
-
-
-def _pass_allows(person: people.Person, need: Need) -> bool:
-    return SCOPES.index(person.scope) >= SCOPES.index(_scope_for(need))
-
-
-def _role_allows(person: people.Person, need: Need) -> bool:
-    return need == "own" or SCOPES.index(MAY[person.role]) >= SCOPES.index(need)
-
-
-def _must_see(person: people.Person, need: Need) -> bool:
-    """Whether it counts which apps a person sees: what is read is limited to these anyway."""
-    return need not in ("read", "own") and not person.sight.is_whole
-
-
-def _let_in(passes: Passes, request: Request, person: people.Person) -> people.Person:
-    """Return the asker after checking rights and visible apps; raises a problem."""
+def _refusal(passes: Passes, request: Request, kind: people.PassKind, person: people.Person) -> _Refusal | None:
+    """Return why a request is refused, as far as its head, the pass and the role decide that; the records are not needed."""
     method, path = request.method, request.url.path
+    if kind == "session":
+        if is_foreign(request):
+            return _Refusal(_foreign())
+        if codes_are_due(passes.settings, person) and (method, path) not in _BEFORE_CODES:
+            said = "Everybody is asked for one-time codes here. Set them up first, in the console or with POST /api/me/codes."
+            return _Refusal(Problem("codes-due", said))
     need = need_of(method, path)
-    scope = _scope_for(need)
-    if not _pass_allows(person, need):
-        passes.acts.note(person, "refused", f"{method} {path}: needs {scope}")
-        raise Problem(
-            "scope-too-narrow",
-            f"This personal token may only {WORDS[person.scope]}; this needs one that may {WORDS[scope]}. Make one in Set-up.",
+    # One's own things need no role, but a pass with the full scope.
+    scope: PassScope = "administer" if need == "own" else need
+    if SCOPES.index(person.scope) < SCOPES.index(scope):
+        said = f"This personal token may only {WORDS[person.scope]}; this needs one that may {WORDS[scope]}. Make one in Set-up."
+        return _Refusal(Problem("scope-too-narrow", said), f"{method} {path}: needs {scope}")
+    if need != "own" and SCOPES.index(MAY[person.role]) < SCOPES.index(need):
+        said = (
+            f"{person.name} is a {person.role} here, who may {WORDS[MAY[person.role]]}; this is for those who may {WORDS[need]}. "
+            "Ask an owner."
         )
-    if not _role_allows(person, need):
-        passes.acts.note(person, "refused", f"{method} {path}: not for a {person.role}")
-        raise Problem(
-            "not-for-this-role",
-            f"{person.name} is a {person.role} here, who may {WORDS[MAY[person.role]]}; this is for those who may {WORDS[scope]}. "
-            "Ask an owner.",
-        )
-    if _must_see(person, need):
-        _check_subject(passes, person, need, path)
-    passes.touch(person)
-    return person
+        return _Refusal(Problem("not-for-this-role", said), f"{method} {path}: not for a {person.role}")
+    return None
 
 
-def _check_subject(passes: Passes, person: people.Person, need: Need, path: str) -> None:
+def _must_see(request: Request, person: people.Person) -> bool:
+    """Whether it counts which apps a person sees: what is read is limited to these anyway."""
+    return not person.sight.is_whole and need_of(request.method, request.url.path) not in ("read", "own")
+
+
+def _check_subject(passes: Passes, person: people.Person, request: Request) -> None:
     """Refuse changes of apps that a person does not see, or of all apps at once."""
-    subject = subject_of(path)
+    subject = subject_of(request.url.path)
     if subject is None:
-        if need == "administer":
+        if need_of(request.method, request.url.path) == "administer":
             raise Problem(
                 "scope-too-narrow", "This is about all apps, and the token is for some. Make one for all in Set-up."
             )
@@ -215,7 +195,11 @@ def is_foreign(request: Request) -> bool:
 def refuse_foreign(request: Request) -> None:
     """Browsers send cookies by themselves, so requests that change something must come from our own pages."""
     if is_foreign(request):
-        raise Problem("foreign-origin", "Changes are taken from this service's own pages only.")
+        raise _foreign()
+
+
+def _foreign() -> Problem:
+    return Problem("foreign-origin", "Changes are taken from this service's own pages only.")
 
 
 SignedIn = Annotated[people.Person, Depends(signed_in)]

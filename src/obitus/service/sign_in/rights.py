@@ -12,6 +12,10 @@ from fastapi import FastAPI
 from obitus.service.front import OPEN
 from obitus.store.rows.people import Role, Scope
 
+COOKIE: Final = "obitus_session"
+TOKEN: Final = "personal token"
+_SESSION: Final = {"type": "apiKey", "description": "Set by signing in.", "in": "cookie", "name": COOKIE}
+
 Need = Literal["read", "decide", "administer", "own"]
 SCOPES: Final[tuple[Scope, ...]] = ("read", "decide", "administer")
 MAY: Final[dict[Role, Scope]] = {"owner": "administer", "member": "decide", "reader": "read"}
@@ -44,15 +48,21 @@ def need_of(method: str, path: str) -> Need:
 
 
 def say_needs(app: FastAPI) -> None:
-    """Add the needed right to each route of the API's description: ``x-needs``."""
+    """Add the needed right to each route of the API's description: ``x-needs``; and where a token is good, that a session is, too:
+    the framework knows one way to be signed in for each dependency.
+    """
     describe = app.openapi
 
     def with_needs() -> dict[str, Any]:
         if app.openapi_schema is None:
-            for path, operations in describe()["paths"].items():
-                if path.startswith("/api/") and path not in OPEN:
-                    for method, operation in operations.items():
+            description = describe()
+            description["components"]["securitySchemes"]["session"] = _SESSION
+            for path, operations in description["paths"].items():
+                for method, operation in operations.items():
+                    if path.startswith("/api/") and path not in OPEN:
                         operation["x-needs"] = need_of(method.upper(), path)
+                    if {TOKEN: []} in operation.get("security", ()):
+                        operation["security"].append({"session": []})
         return describe()
 
     app.openapi = with_needs  # type: ignore[method-assign]
