@@ -52,6 +52,7 @@ class Backlog:
         self._also = AlsoFile(settings.also, drop) if settings.also is not None else None
         self._memory: deque[bytes] = deque()
         self.memory_bytes = 0
+        self._being_written = 0
         self._spools: dict[str, Spool | None] = {}
         self._lock = allocate_lock()
         self._adopted_s = 0.0
@@ -60,9 +61,9 @@ class Backlog:
 
     @property
     def waiting(self) -> int:
-        """How many reports wait."""
+        """How many reports wait, those included that are being written."""
         spool = self._opened
-        return len(self._memory) + (spool.waiting if spool is not None else 0)
+        return self._being_written + len(self._memory) + (spool.waiting if spool is not None else 0)
 
     @property
     def spooled(self) -> tuple[int, int]:
@@ -201,6 +202,7 @@ class Backlog:
                 size = 0
                 while left > 0 and len(lines) < BATCH_REPORTS and size < BATCH_BYTES:
                     left -= 1
+                    self._being_written += 1
                     try:
                         report = queue.popleft()
                     except IndexError:
@@ -212,7 +214,9 @@ class Backlog:
                         size += len(line)
                 if lines:
                     self.hold(lines)
+                self._being_written = 0
         finally:
+            self._being_written = 0
             self._lock.release()
 
     def hold(self, lines: list[bytes]) -> None:
