@@ -98,7 +98,7 @@ def _one_commit_a_batch(running: Running) -> None:
     writer, submit = running.service.records.writer, running.service.records.writer.submit
 
     def watched(work: Any) -> Any:
-        if work.__module__ == "obitus.service.intake.reports":
+        if work.__module__ == "obitus.service.intake.writing":
             written.append(work)
         return submit(work)
 

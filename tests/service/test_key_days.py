@@ -122,7 +122,7 @@ def test_what_the_store_refused_does_not_count(running: Running, monkeypatch: py
 
     body = [failure() for _ in range(3)]
     with monkeypatch.context() as patch:
-        patch.setattr("obitus.service.intake.reports.take", breaks)
+        patch.setattr("obitus.service.intake.writing.take", breaks)
         assert running.send(key, *body).status == 200
     size = len(b"\n".join(json.dumps(one).encode() for one in body))
     assert (today(running)["reports"], today(running)["bytes"]) == (3, size)
@@ -141,7 +141,7 @@ def test_bytes_count_with_the_first_report_that_is_kept(running: Running, monkey
         return real(connection, days, prepared)
 
     with monkeypatch.context() as patch:
-        patch.setattr("obitus.service.intake.reports.take", breaks)
+        patch.setattr("obitus.service.intake.writing.take", breaks)
         assert running.send(key, *body).json()["stored"] == 2
     size = len(b"\n".join(json.dumps(one).encode() for one in body))
     assert (today(running)["reports"], today(running)["bytes"]) == (2, size)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import json
 import socket
+import threading
 import time
 import uuid
 import zlib
@@ -174,6 +175,29 @@ def test_a_bomb_is_stopped_by_its_inflated_size(running: Running, name: str) -> 
     assert (answer.status, answer.json()["slug"]) == (413, "inflates-too-large")
     assert time.monotonic() - started < 20
     assert running.send(key, failure()).status == 200
+
+
+def test_a_small_body_goes_to_the_writer_from_the_thread_that_prepared_it(running: Running) -> None:
+    """What is small does not wait for the event loop in between; whether small or not, each body is handed over once."""
+    key, small = running.add_app(), running.service.settings.limits.small_body_bytes
+    writer, submit = running.service.records.writer, running.service.records.writer.submit
+    threads: list[str] = []
+
+    def watched(work: Any) -> Any:
+        if work.__module__ == "obitus.service.intake.writing":
+            threads.append(threading.current_thread().name.partition("_")[0])
+        return submit(work)
+
+    writer.submit = watched  # type: ignore[method-assign]
+    few, many = [failure() for _ in range(2)], [failure(attributes={"note": "x" * 6000}) for _ in range(12)]
+    plain = b"\n".join(json.dumps(one).encode() for one in many)
+    body = gzip.compress(plain)
+    assert len(body) < small < len(plain)
+    assert running.send(key, *few).json()["stored"] == 2
+    assert running.send(key, *many).json()["stored"] == 12
+    packed = running.send(key, body, headers={"Content-Encoding": "gzip"}).json()
+    assert (packed["stored"], packed["already_there"]) == (0, 12)
+    assert threads == ["obitus-bodies", threads[1], threads[1]] and threads[1] != "obitus-bodies"
 
 
 def test_bounds_of_a_body(tmp_path: Path) -> None:

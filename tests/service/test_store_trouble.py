@@ -270,7 +270,7 @@ def test_one_that_the_store_refuses_is_refused_for_itself(running: Running, monk
                 raise StoreBroken("records: SQLITE_CONSTRAINT: made up")
         return take(connection, days, prepared)
 
-    monkeypatch.setattr("obitus.service.intake.reports.take", picky)
+    monkeypatch.setattr("obitus.service.intake.writing.take", picky)
     lines = running.send(key, failure(), bad, failure(), unlucky, failure()).json()["lines"]
     assert [line["verdict"] for line in lines] == ["stored", "refused", "stored", "stored", "stored"]
     assert lines[1]["slug"] == "store-broken" and tries[bad["id"]] == 3

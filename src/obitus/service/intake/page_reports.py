@@ -21,6 +21,7 @@ from obitus.service.intake.bodies import gather
 from obitus.service.intake.intake import Intake, TheIntake
 from obitus.service.intake.preparing import body_prepared
 from obitus.service.intake.reports import answered, sender_of, take_all
+from obitus.service.intake.writing import Writing
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.secrets import PAGE_KEY_PREFIX, hash_of
@@ -127,9 +128,10 @@ async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | No
             raw = await held.work(_of_browser, raw, intake.clock.now_ms())
         sender = sender_of(intake, key, clock)
         intake.clients.note(key.app, "page", "", intake.clock.now_ms())
+        writing = Writing(intake, held, sender)
         async with held.lane:
-            body, outcomes = await body_prepared(intake, held, raw, "", sender)
-        verdicts = await take_all(intake, held, body, outcomes, sender)
+            body, outcomes = await body_prepared(intake, held, raw, "", sender, writing.begin)
+        verdicts = await take_all(writing, body, outcomes)
     return answered(intake, sender, sorted(verdicts, key=lambda verdict: verdict.line), problem or body.problem)
 
 

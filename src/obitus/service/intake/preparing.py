@@ -23,6 +23,8 @@ from obitus.store.grouping import Decided
 _log = logging.getLogger("obitus.service")
 
 Result = TypeVar("Result")
+Begin = Callable[[Outcomes], None]
+"""What is done with prepared lines on the thread that prepared them, before the event loop hears of them."""
 
 
 def is_small(held: Pass, pieces: Sequence[bytes], limits: Limits) -> bool:
@@ -35,15 +37,21 @@ def while_small(limits: Limits) -> Limits:
     return replace(limits, inflated_bytes=limits.small_body_bytes)
 
 
-async def body_prepared(intake: Intake, held: Pass, raw: list[bytes], encoding: str, sender: Sender) -> tuple[Body, Outcomes]:  # fmt: skip
-    """Inflate a body, split it into lines and prepare each; return both."""
+async def body_prepared(intake: Intake, held: Pass, raw: list[bytes], encoding: str, sender: Sender, begin: Begin) -> tuple[Body, Outcomes]:  # fmt: skip
+    """Inflate a body, split it into lines and prepare each; return both. ``begin`` is called with what was prepared on a thread here."""
     limits = intake.limits
     if is_small(held, raw, limits):
-        body, outcomes = await held.work(
-            heavy.split_and_prepare, raw, encoding, while_small(limits), sender, intake.preparer
-        )
-        if body.problem is None or body.problem.slug != "inflates-too-large":
+
+        def here() -> tuple[Body, Outcomes] | None:
+            body, outcomes = heavy.split_and_prepare(raw, encoding, while_small(limits), sender, intake.preparer)
+            if body.problem is not None and body.problem.slug == "inflates-too-large":
+                return None
+            begin(outcomes)
             return body, outcomes
+
+        prepared = await held.work(here)
+        if prepared is not None:
+            return prepared
     try:
         body, outcomes = await apart(intake, held, heavy.split_and_prepare_apart, beside(raw), encoding, limits, sender, intake.rules)  # fmt: skip
     except ProcessEnded:
@@ -53,10 +61,16 @@ async def body_prepared(intake: Intake, held: Pass, raw: list[bytes], encoding: 
     return body, _brought(intake, outcomes, sender)
 
 
-async def lines_prepared(intake: Intake, held: Pass, lines: Sequence[bytes], sender: Sender) -> Outcomes:
-    """Prepare lines."""
+async def lines_prepared(intake: Intake, held: Pass, lines: Sequence[bytes], sender: Sender, begin: Begin = lambda _: None) -> Outcomes:  # fmt: skip
+    """Prepare lines. ``begin`` is called as by ``body_prepared``."""
     if is_small(held, lines, intake.limits):
-        return await held.work(heavy.prepare_all, lines, sender, intake.preparer)
+
+        def here() -> Outcomes:
+            outcomes = heavy.prepare_all(lines, sender, intake.preparer)
+            begin(outcomes)
+            return outcomes
+
+        return await held.work(here)
     try:
         outcomes = await apart(intake, held, heavy.prepare_apart, lines, sender, intake.rules)
     except ProcessEnded:

@@ -25,8 +25,8 @@ from obitus.service.intake.lines import Refusal
 from obitus.service.intake.prepare import Ready, Sender
 from obitus.service.intake.preparing import apart, is_small, lines_prepared, while_small
 from obitus.service.intake.processes import ProcessEnded, beside
-from obitus.service.intake.reports import write
 from obitus.service.intake.senders import reporting_key_scheme, sender_key
+from obitus.service.intake.writing import Writing
 from obitus.service.problems import Problem
 from obitus.service.routing import Router
 from obitus.store import apps, names
@@ -180,9 +180,10 @@ async def _take(intake: Intake, held: Pass, key: KnownKey, parts: list[Part]) ->
             continue
         sender, is_new = await intake.gate.threads.do(_sender, intake, key, part.source, new_apps < MOST_NEW_APPS)
         new_apps += is_new
-        outcomes = await lines_prepared(intake, held, part.lines, sender)
+        writing = Writing(intake, held, sender)
+        outcomes = await lines_prepared(intake, held, part.lines, sender, writing.begin)
         held.spend(SECONDS_OF_A_WRITE * len(part.lines))
-        taken = iter(await write(intake, held, [one for one in outcomes if isinstance(one, Ready)], sender))
+        taken = iter(await writing.write([one for one in outcomes if isinstance(one, Ready)]))
         for number, outcome in zip(part.numbers, outcomes, strict=True):
             result = next(taken) if isinstance(outcome, Ready) else None
             trouble = (
