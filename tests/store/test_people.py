@@ -2,18 +2,14 @@
 
 from __future__ import annotations
 
-import re
-import sqlite3
-from typing import Any
-
 import pytest
 
 from obitus.store import apps, people, rules
 from obitus.store.errors import AlreadyThere, NotThere
 from tests.store.conftest import NOW_MS, Store
+from tests.store.watched import not_watched
 
 MINUTE_MS = 60_000
-TABLES = {"passes", "people", "apps", "app_people"}
 NEVER_CHANGED = {("passes", "hash"), ("passes", "id"), ("passes", "created_ms"), ("passes", "by_link"), ("apps", "id")}
 USED = {("passes", "used_ms")}
 """Its use says nothing about whom it lets in, except for how long: for longer."""
@@ -45,31 +41,13 @@ def test_a_pass_lets_in_until_it_ends(store: Store, ida: int) -> None:
 
 def test_all_that_says_who_asks_is_watched(store: Store, ida: int) -> None:
     """What :func:`people.person_with` reads of a row may be kept in memory only while each change of it is one of those that are named."""
-    read: set[tuple[str, str]] = set()
-
-    def note(action: int, table: str | None, column: str | None, *_: str | None) -> int:
-        if action == sqlite3.SQLITE_READ and table in TABLES and column:
-            read.add((str(table), column))
-        return sqlite3.SQLITE_OK
-
     add_pass(store, ida, "token", "deploy")
-    triggers = "; ".join(people.CHANGES_WHO_ASKS)
-    watched = re.findall(r"UPDATE(?: OF ([\w, ]+))? ON (\w+)", triggers)
-    assert all(f"DELETE ON {table}" in triggers for table in TABLES)
-    connection = sqlite3.connect(store.writer.path)
-    connection.row_factory = sqlite3.Row
-    connection.set_authorizer(note)
-
-    class Noting:
-        def first(self, kind: Any, sql: str, params: Any) -> Any:
-            return kind(**dict(connection.execute(sql, params).fetchone()))
-
-    found = people.person_with(Noting(), b"deploy", "token", NOW_MS)  # type: ignore[arg-type]
-    connection.close()
-    assert found is not None and {table for table, _ in read} == TABLES
-    whole = {table for columns, table in watched if not columns}
-    single = {(table, column) for columns, table in watched for column in columns.split(", ")}
-    assert {(table, column) for table, column in read - single if table not in whole} == NEVER_CHANGED | USED
+    found = not_watched(
+        store.writer.path,
+        people.CHANGES_WHO_ASKS,
+        lambda reader: people.person_with(reader, b"deploy", "token", NOW_MS),
+    )
+    assert found == ({"passes", "people", "apps", "app_people"}, NEVER_CHANGED | USED)
 
 
 @pytest.mark.parametrize("kind", ["session", "token"])

@@ -15,7 +15,7 @@ Value = TypeVar("Value")
 
 class Known(Generic[Key, Value]):
     """What ``read`` returned, by its argument. Unknown ones, for which it returns None, are not cached: strangers would fill it.
-    Safe to use from several threads. Whoever changes what is read calls ``forget`` once that is committed.
+    Safe to use from several threads. ``forget`` is to be called after each commit that changes what is read, as by ``Writer.call_after``.
     """
 
     def __init__(self, read: Callable[[Key], Value | None]) -> None:

@@ -21,6 +21,13 @@ _KEYS_OF: Final = f"{_KEYS} WHERE app_id = ? ORDER BY environment, id"
 _KEY_WITH = """
 SELECT k.id, k.app_id, k.environment, k.revoked_ms, k.may_add_apps, k.may_deploy, apps.name AS app, k.origins, k.reports_a_day, k.bytes_a_day
 FROM reporting_keys k JOIN apps ON apps.id = k.app_id WHERE k.hash = ?"""
+CHANGES_A_KEY: Final = (
+    "CREATE TEMP TRIGGER update_reporting_keys AFTER UPDATE ON reporting_keys BEGIN SELECT a_key_changed(); END",
+    "CREATE TEMP TRIGGER delete_reporting_keys AFTER DELETE ON reporting_keys BEGIN SELECT a_key_changed(); END",
+    "CREATE TEMP TRIGGER update_name_of_apps AFTER UPDATE OF name ON apps BEGIN SELECT a_key_changed(); END",
+    "CREATE TEMP TRIGGER delete_apps_of_keys AFTER DELETE ON apps BEGIN SELECT a_key_changed(); END",
+)
+"""Triggers for all changes after which :func:`key_with` may return something else."""
 _RELEASES = """
 SELECT releases.id, releases.version, releases.first_ms, apps.name AS app, apps.id AS app_id
 FROM releases JOIN apps ON apps.id = releases.app_id

@@ -131,12 +131,11 @@ def add_app(
 
 
 @router.delete("/apps/{name}", summary="Remove an app", responses=described("not-found", "foreign-origin"))
-def remove(clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, name: AppName) -> answers.Done:
+def remove(clock: TheClock, acts: TheActs, person: SignedIn, name: AppName) -> answers.Done:
     """Remove an app for good: its keys are revoked and its issues removed at once, and its reports are deleted in the background."""
     now_ms = clock.now_ms()
 
     acts.do(person.id, "removed app", name, lambda c: removing.hide(c, name, now_ms))
-    intake.keys.forget()
     return answers.Done()
 
 
@@ -172,7 +171,6 @@ def revoke(
     records: TheRecords,
     clock: TheClock,
     acts: TheActs,
-    intake: TheIntake,
     person: SignedIn,
     name: AppName,
     key: Annotated[int, Path(ge=1, le=2**62)],
@@ -181,7 +179,6 @@ def revoke(
     row = store.app_named(records.reader, name)
     now_ms = clock.now_ms()
     acts.do(person.id, "revoked key", f"{name} {key}", lambda c: store.revoke_key(c, row.id, key, now_ms))
-    intake.keys.forget()
     return answers.Done()
 
 
@@ -209,7 +206,6 @@ def bound_key(
         f"{name} {key}: {what}",
         lambda c: store.bound_key(c, row.id, key, order.reports, order.bytes),
     )
-    intake.keys.forget()
     return app(records, intake, name)
 
 

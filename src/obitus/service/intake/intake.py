@@ -50,6 +50,7 @@ class Intake:
         self.gate = Gate(self.limits)
         self.day_use = DayUse(records.reader, clock, self.limits)
         self.keys = Known(partial(apps.key_with, records.reader))
+        records.writer.call_after(apps.CHANGES_A_KEY, "a_key_changed", self.keys.forget)
         self.pages_of_key, self.pages_of_address = Allowance(*OF_KEY), Allowance(*OF_ADDRESS)
         self.preparer = Preparer(records.evidence)
         self.flooding = Flooding(lambda issue_id, now_ms: records.writer.days.floods.whole_left(issue_id, now_ms))
