@@ -12,8 +12,9 @@ import urllib3
 
 from obitus.cli import show
 from obitus.core.lifecycle import STATES
+from obitus.service.settings import Limits
 from tests.cli.shell import Shell, words
-from tests.conftest import Running, failure, now_text, raised_in
+from tests.conftest import Running, failure, now_text, raised_in, serving
 
 
 def a_failure(running: Running, key: str, **changes: object) -> None:
@@ -52,6 +53,20 @@ def test_one_issue_reads_as_a_report(shell: Shell, running: Running) -> None:
     for piece in order:
         places.append(text.index(piece, places[-1] if places else 0))
     assert places == sorted(places)
+
+
+def test_a_failure_says_how_many_it_represents(tmp_path: Path) -> None:
+    """Of an issue that fails very often, who reads one failure hears of those that were only counted."""
+    shell = Shell(tmp_path)
+    with serving(tmp_path / "data", Limits(whole_failures_at_once=1, whole_failures_a_second=0.001)) as running:
+        shell.run("login", running.url, "--token", running.token)
+        key = running.add_app()
+        for _ in range(5):
+            assert running.send(key, failure()).json()["stored"] == 1
+        more = running.get("/api/issues/1")["latest"]["represents"] - 1
+        assert more >= 3 and f"This failure represents {more} more like it within seconds." in words(
+            shell.run("issue", "1")
+        )
 
 
 def test_decisions(shell: Shell, running: Running) -> None:

@@ -74,7 +74,7 @@ def test_all_are_counted_and_some_are_kept(flooded: Running) -> None:
     assert "counted and not kept whole" in answer["lines"][-1]["notes"][0]
     assert counted(flooded) == {1: 300}
     kept = whole_ones(flooded)
-    assert 20 <= len(kept) <= 22 and sum(one["stands_for"] for one in kept) == 300
+    assert 20 <= len(kept) <= 22 and sum(one["represents"] for one in kept) == 300
     issue = flooded.get("/api/issues/1?window=1h")
     assert issue["users"] == 7 and sum(issue["over_time"]) == 300
     assert f"{300 - len(kept)} failures of these were counted and not kept whole" in issue["what_failed"]
@@ -416,7 +416,7 @@ def test_what_the_sender_only_counted(running: Running) -> None:
     assert running.send(key, many).json()["already_there"] == 1
     assert counted(running) == {1: 401}
     (whole,) = whole_ones(running)
-    assert whole["stands_for"] == 401
+    assert whole["represents"] == 401
     issue = running.get("/api/issues/1?window=1h")
     assert issue["users"] == 1 and sum(issue["over_time"]) == 401
     assert {one["release"]: one["failures"] for one in issue["releases"]}["1.0.0"] == 401
@@ -429,7 +429,7 @@ def test_what_was_only_counted_is_kept_where_nothing_stands_for_it(running: Runn
     late = of(None, counted=5, time=ago(3 * 3600))
     assert running.send(key, late).json()["stored"] == 1
     assert counted(running) == {1: 17}
-    assert sorted(one["stands_for"] for one in whole_ones(running)) == [5, 12]
+    assert sorted(one["represents"] for one in whole_ones(running)) == [5, 12]
     issue = running.get("/api/issues/1?window=1h")
     assert issue["failures"] == sum(issue["over_time"]) == 12
 

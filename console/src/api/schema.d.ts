@@ -4773,10 +4773,10 @@ export interface components {
              */
             verdict: string;
             /**
-             * Stands For
+             * Represents
              * @description Itself, and those like it that were only counted, since the issue failed so often at once.
              */
-            stands_for: number;
+            represents: number;
             /**
              * Earlier
              * @description Id of the failure of the same issue just before.
@@ -4851,10 +4851,10 @@ export interface components {
              */
             verdict: string;
             /**
-             * Stands For
+             * Represents
              * @description Itself, and those like it that were only counted, since the issue failed so often at once.
              */
-            stands_for: number;
+            represents: number;
         };
         /**
          * FailuresAnswer

@@ -102,8 +102,8 @@
 			<div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1 text-sm">
 				<span>
 					{chosenId ? 'One failure' : 'Latest failure'}, <time datetime={failure.time}>{moment(failure.time)}</time>, release
-					{failure.release || 'without a name'}, {failure.environment}{failure.stands_for > 1
-						? `; stands for ${countOf(failure.stands_for - 1, 'more', 'more')} like it within seconds`
+					{failure.release || 'without a name'}, {failure.environment}{failure.represents > 1
+						? `; represents ${countOf(failure.represents - 1, 'more', 'more')} like it within seconds`
 						: ''}
 				</span>
 				<span class="flex gap-2">

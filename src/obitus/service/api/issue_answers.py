@@ -145,7 +145,7 @@ class FailureRow(BaseModel):
     user: str | None = None
     trace_id: str | None = None
     verdict: str = Field(description="Its effect on the issue's state, if any.")
-    stands_for: int = Field(
+    represents: int = Field(
         description="Itself, and those like it that were only counted, since the issue failed so often at once."
     )
 

@@ -233,7 +233,7 @@ def _failure_fields(row: Failure) -> dict[str, object]:
         "user": row.user_id,
         "trace_id": row.trace_id.hex() if row.trace_id else None,
         "verdict": row.verdict,
-        "stands_for": row.stands_for,
+        "represents": row.stands_for,
     }
 
 
