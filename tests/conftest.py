@@ -6,11 +6,12 @@ import atexit
 import json
 import shutil
 import signal
+import sys
 import tempfile
 import threading
 import time
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -52,12 +53,24 @@ LONG = (
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Begin with what takes longest; count no lines where the same ones run again and again."""
+    """Begin with what takes longest."""
     items.sort(key=lambda item: not item.nodeid.startswith(LONG))
-    for item in items:
-        if getattr(getattr(item, "obj", None), "is_hypothesis_test", False) or item.get_closest_marker("slow"):
-            # Five times as slow while they are counted.
-            item.add_marker("no_cover")
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_call(item: pytest.Item) -> Generator[None, object, object]:
+    """Count no lines where the same ones run again and again: that takes six times as long. The mark ``no_cover`` is no
+    way to say so: in the processes of pytest-xdist two collectors count, and it stops one of them.
+    """
+    repeats = getattr(getattr(item, "obj", None), "is_hypothesis_test", False) or item.get_closest_marker("slow")
+    if not repeats or not item.config.pluginmanager.hasplugin("_cov"):
+        return (yield)
+    counting = sys.gettrace()
+    sys.settrace(None)
+    try:
+        return (yield)
+    finally:
+        sys.settrace(counting)
 
 
 class Clock:
