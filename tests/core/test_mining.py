@@ -29,7 +29,7 @@ def accuracy(lines: list[tuple[str, str]]) -> float:
     return sum(len(numbers) for numbers in found.values() if frozenset(numbers) in groups) / len(lines)
 
 
-@pytest.mark.long
+@pytest.mark.slow
 def test_grouping_accuracy() -> None:
     """Over eleven formats nine lines in ten are grouped exactly right, and no format is lost; also when all come mixed."""
     by_format = {name: accuracy(labelled(name, 1500, seed=7)) for name in FORMATS}
@@ -55,7 +55,7 @@ def test_a_million_lines_read_as_forty() -> None:
     assert all(one.example.split()[0] == one.text.split()[0] for one in miner.templates())
 
 
-@pytest.mark.long
+@pytest.mark.slow
 def test_memory_is_bounded(monkeypatch: pytest.MonkeyPatch) -> None:
     """However many different messages come, few are kept, and what is common stays right."""
     monkeypatch.setattr(mining, "MOST_PATTERNS", 200)

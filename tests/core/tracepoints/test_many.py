@@ -82,7 +82,7 @@ def seen() -> dict[str, Any]:
     }  # fmt: skip
 
 
-@pytest.mark.long
+@pytest.mark.slow
 def test_conditions_that_make_sense_to_nobody(seen: dict[str, Any]) -> None:
     """Read, written, worked out: the same expression again, and never an exception that is not the language's own."""
     dice = random.Random("tides")
