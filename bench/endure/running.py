@@ -30,7 +30,7 @@ BUSY_BYTES, BUSY_COUNT = 8 * 1024 * 1024, 20_000
 """What a busy process copies, and how far it counts, in turns."""
 LONGEST_RATIO, LONGEST_HEALTH_MS, MOST_MB = 1.5, 200.0, 400.0
 LIST = "/api/issues?window=1h"
-ROUND_S = 30.0
+ROUND_S = 20.0
 """The others go from one service to the other so often, and for a third of that each nobody else is there, or only who keeps the
 processors busy: what the machine does meanwhile for somebody else, and what the service holds by then, meet all four."""
 
