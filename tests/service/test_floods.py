@@ -25,6 +25,7 @@ from obitus.store.evidence import Packer
 from tests.conftest import Running, failure, serving, start
 from tests.service.alerting.helpers import fired, rule, webhook
 from tests.service.alerting.receivers import receiving
+from tests.service.handed_over import handed_over
 from tests.service.test_grouping import done, numbers, raised
 from tests.service.test_records import ago, asked
 
@@ -94,15 +95,7 @@ def _one_commit_a_batch(running: Running) -> None:
     running.clock.stop()
     for _ in range(10):
         running.send(key, *[of(None) for _ in range(4)])
-    written = []
-    writer, submit = running.service.records.writer, running.service.records.writer.submit
-
-    def watched(work: Any) -> Any:
-        if work.__module__ == "obitus.service.intake.writing":
-            written.append(work)
-        return submit(work)
-
-    writer.submit = watched  # type: ignore[method-assign]
+    written = handed_over(running)
     before = len(whole_ones(running))
     for _ in range(40):
         assert running.send(key, *[of(None) for _ in range(4)]).json()["stored"] == 4

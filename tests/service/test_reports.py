@@ -5,7 +5,6 @@ from __future__ import annotations
 import gzip
 import json
 import socket
-import threading
 import time
 import uuid
 import zlib
@@ -20,6 +19,7 @@ from hypothesis import strategies as st
 
 from obitus.service.settings import Limits
 from tests.conftest import Running, failure, now_text, raised_in, start, until
+from tests.service.handed_over import handed_over
 
 
 def verdicts(answer: Any) -> list[tuple[str, str | None]]:
@@ -180,15 +180,7 @@ def test_a_bomb_is_stopped_by_its_inflated_size(running: Running, name: str) -> 
 def test_a_small_body_goes_to_the_writer_from_the_thread_that_prepared_it(running: Running) -> None:
     """What is small does not wait for the event loop in between; whether small or not, each body is handed over once."""
     key, small = running.add_app(), running.service.settings.limits.small_body_bytes
-    writer, submit = running.service.records.writer, running.service.records.writer.submit
-    threads: list[str] = []
-
-    def watched(work: Any) -> Any:
-        if work.__module__ == "obitus.service.intake.writing":
-            threads.append(threading.current_thread().name.partition("_")[0])
-        return submit(work)
-
-    writer.submit = watched  # type: ignore[method-assign]
+    threads = handed_over(running)
     few, many = [failure() for _ in range(2)], [failure(attributes={"note": "x" * 6000}) for _ in range(12)]
     plain = b"\n".join(json.dumps(one).encode() for one in many)
     body = gzip.compress(plain)

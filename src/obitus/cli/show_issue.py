@@ -44,11 +44,8 @@ def issue(answer: dict[str, Any], since: dict[str, Any], now_ms: int, *, all_fra
     _para(f"obitus accept {number} | obitus settle {number} --from RELEASE|coming|now | obitus park {number}", QUIET)
     report = answer["latest"]["report"]
     heading("Where")
-    if answer["latest"]["represents"] > 1:
-        _para(
-            f"This failure represents {count_of(answer['latest']['represents'] - 1, 'more', 'more')} like it within seconds.",
-            QUIET,
-        )
+    if (more := answer["latest"]["represents"] - 1) > 0:
+        _para(f"This failure represents {count_of(more, 'more', 'more')} like it within seconds.", QUIET)
     if report is None:
         _para(safe(answer["latest"]["gone"]))
     else:
