@@ -80,7 +80,7 @@ def _mailed(service: Served, folder: Path, bodies: Callable[[], list[bytes]]) ->
     def heard(one: Arrived) -> None:
         arrived.setdefault(one.text + one.title, time.perf_counter())
 
-    receiver = Receiver(heard=heard)
+    receiver = Receiver(on_arrival=heard)
     receiver.start()
     _allow(folder, "127.0.0.1")
     mail = {"host": "127.0.0.1", "port": receiver.mail_port, "tls": "none", "from": "obitus@skerry.example"}

@@ -155,7 +155,7 @@ def measure(folder: Path, failures: int = FAILURES, logs: int = LOGS) -> None:
         "timeline of a trace": lambda s: timeline(s, trace=TRACE),
         "timeline of a user, 5 minutes around": lambda s: timeline(s, user=PERSON, at=then, around="5m"),
         "timeline of a host, 1 minute around": lambda s: timeline(s, host=HOST, at=then, around="1m"),
-        "what a person met, half an hour around": lambda s: person_api.person(s.records, s.clock, PERSON, then, "30m"),
+        "what happened to a person, half an hour around": lambda s: person_api.person(s.records, s.clock, PERSON, then, "30m"),
         "newest logs, a page": lambda s: asking.find(s.records.reader, s.records.days, "log", None, whole.from_ms, whole.to_ms),
         "logs: host.name=pier-3 berth": question("host.name=pier-3 berth"),
         "logs: user.id=p-77": question("user.id=p-77"),

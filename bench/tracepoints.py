@@ -50,7 +50,7 @@ def ask(*orders):
     version += 1
     made = [{"id": version * 10 + place, "file": "ten.py", "seconds": 600, "hits": 10_000, "per_second": 100} | order for place, order in enumerate(orders)]
     requested = active_reporter().life._tracepoints.requested
-    requested.heard({"tracepoints": {"version": version, "environment": "", "set": made}})
+    requested.learn_from({"tracepoints": {"version": version, "environment": "", "set": made}})
     requested.tend()
     while requested.is_due(): time.sleep(0.01)
     assert all(one["state"] == "set" for one in requested.states()), requested.states()

@@ -79,7 +79,7 @@ def _pages(browser: Browser, link: str, only: set[str]) -> str:
     number = page.get_by_role("list", name="Regressed").get_by_role("link").first.get_attribute("href") or ""
     number = re.sub(r"\D", "", number.split("?")[0])
     page.goto(f"{base}/person?who=p-102&around=6h")
-    page.get_by_role("table", name="What they met").wait_for()
+    page.get_by_role("table", name="What happened to them").wait_for()
     _take(page, "person", only)
     page.goto(base + "/issues?window=14d")
     page.get_by_role("list", name="Issues").wait_for()

@@ -30,7 +30,7 @@ def test_from_a_try_to_a_message(shell: Shell, running: Running) -> None:
         added = words(shell.run("channel", "add", "ops", "webhook", "--set", f"url={receiver.url}"))
         assert "See whether it works: obitus channel test ops" in added
         assert words(shell.run("channel", "test", "ops")).startswith("Delivered in ")
-        assert "The rule new holds: a new issue. It notifies ops." in words(
+        assert "The rule new is active: a new issue. It notifies ops." in words(
             shell.run("alerts", "add", "new", "new issue", "--to", "ops", "--priority", "high")
         )
         running.send(key, failure())
@@ -62,9 +62,7 @@ def test_from_a_try_to_a_message(shell: Shell, running: Running) -> None:
         receiver.status = 500
         assert "not delivered: 500" in shell.run("channel", "test", "ops", status=6)
     assert json.loads(shell.run("alerts", "list", "--json"))["firings"][0]["rule"] == "new"
-    assert "fires no more" in shell.run("alerts", "end", "new") and "is removed" in shell.run(
-        "channel", "remove", "ops"
-    )
+    assert "is stopped" in shell.run("alerts", "end", "new") and "is removed" in shell.run("channel", "remove", "ops")
     shell.run("alerts", "show", "99", status=5)
 
 
@@ -86,7 +84,9 @@ def test_silences_and_rules_from_a_file(shell: Shell, running: Running, tmp_path
     assert said.startswith("Silence 1: App sailings, until ") and said.endswith("UTC: the pier is rebuilt (owner)")
     assert "the pier is rebuilt" in shell.run("alerts", "silences")
     shell.run("alerts", "silence", "soon", "--reason", "x", status=2)
-    assert "has ended" in shell.run("alerts", "speak", "1") and "No silence holds" in shell.run("alerts", "silences")
+    assert "has ended" in shell.run("alerts", "end-silence", "1") and "No silence is active" in shell.run(
+        "alerts", "silences"
+    )
 
 
 def test_secrets_come_in_unseen_and_settings_are_checked(shell: Shell, running: Running) -> None:

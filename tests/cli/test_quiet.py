@@ -11,7 +11,7 @@ from tests.service.test_quiet import POINT, refused, rise
 
 
 def test_when_nothing_was_raised(shell: Shell, running: Running) -> None:
-    """What is refused more than usual, with the question that finds it; an issue made of it; what one person met."""
+    """What is refused more than usual, with the question that finds it; an issue made of it; what happened to one person."""
     key = running.add_app()
     assert "Nothing is refused or warned of more than usual" in shell.run("quiet")
     rise(running, key)
@@ -23,7 +23,7 @@ def test_when_nothing_was_raised(shell: Shell, running: Running) -> None:
     assert "It is issue 1: obitus issue 1" in shell.run("quiet", "--make-issue", "1")
     assert "issue 1 collects it" in shell.run("quiet")
     assert f"Refused in {POINT}" in shell.run("issue", "1")
-    assert "It is left" in shell.run("quiet", "--leave", "1")
+    assert "It is dismissed" in shell.run("quiet", "--leave", "1")
     shell.run("quiet", "--leave", "1", status=5)
     shell.run("quiet", "--leave", "1", "--make-issue", "1", status=2)
     met = shell.run("person", "p-102")

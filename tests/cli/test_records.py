@@ -163,7 +163,7 @@ def test_now(running: Running) -> None:
 def test_calls(running: Running) -> None:
     """Who calls whom, what that costs an entry point, and what to do next."""
     key = running.add_app()
-    assert "called anything that is known" in obitus(running, "calls")
+    assert "No calls are known" in obitus(running, "calls")
     slow = called("https://tides.example/depth", 2600, "ERROR")
     running.send(
         key, tally(9, 3), *(whole("GET /fares", slow, statement(), ms=2700, outcome="failed") for _ in range(3))

@@ -173,7 +173,7 @@ def test_from_a_deploy_to_the_gate(running: Running, shell: Shell) -> None:
     assert "for production, not for staging" in " ".join(
         shell.run("deploy", "3.1.0", "--environment", "staging", status=4, **pipeline).split()
     )
-    assert "lies ahead" in shell.run("deploy", "3.1.0", "--at", "2099-01-01T00:00:00", status=6)
+    assert "is later than now" in shell.run("deploy", "3.1.0", "--at", "2099-01-01T00:00:00", status=6)
     send(running, key, tally("3.1.0", 4000, 0), failed("3.1.0", -0.01, "sailings.fresh"))
     said = shell.run("compare", "3.0.0", "3.1.0", "--fail-on", "new,worse", status=1)
     assert "3.1.0 against 3.0.0: 1 new, 1 cannot tell" in said and "has what --fail-on names: new" in said
@@ -197,7 +197,7 @@ def test_from_a_deploy_to_the_gate(running: Running, shell: Shell) -> None:
     assert "3.0.0 comes right after 3.1.0-late now" in shell.run("release", "move", "3.0.0", "--after", "3.1.0-late")
     assert "comes" in shell.run("release", "move", "3.0.0", "--reset")
     shell.run("release", "add", "hotfix: 50% off? #2/b")
-    assert "has not come yet" in shell.run("release", "hotfix: 50% off? #2/b")
+    assert "has not arrived yet" in shell.run("release", "hotfix: 50% off? #2/b")
     shell.run("release", "move", "3.0.0", status=2)
 
 

@@ -50,7 +50,7 @@ def test_times_until(shell: Shell, running: Running) -> None:
     assert "not both" in shell.run("park", "1", "--for", "3d", "--until", "2099-01-01", status=2)
     assert "is no span of time" in shell.run("park", "1", "--for", "soon", status=2)
     assert "none of release, environment and app" in shell.run("park", "1", "--another", "planet", status=2)
-    assert "must be ahead" in plain(shell.run("park", "1", "--until", "2020-01-01T00:00", status=6))
+    assert "must be in the future" in plain(shell.run("park", "1", "--until", "2020-01-01T00:00", status=6))
 
 
 def test_the_shift_and_lists(shell: Shell, running: Running) -> None:
@@ -111,7 +111,7 @@ def test_who_gets_what(shell: Shell, running: Running, tmp_path: Path) -> None:
     assert "None is kept for sailings" in shell.run("handing", "owners", "sailings")
     said = plain(shell.run("handing", "owners", "sailings", str(file)))
     assert "2 lines understood." in said and "Line 2 is left out" in said and "@skerry/line: nobody known" in said
-    assert "Keep it: the same command with --yes" in said
+    assert "Save it: the same command with --yes" in said
     assert "@ida-moss: Ida Moss" in shell.run("handing", "owners", "sailings", str(file), "--yes")
     assert "@skerry/line is owner." in shell.run("handing", "mean", "@skerry/line", "--to", "owner")
     assert "@skerry/line: owner" in shell.run("handing", "owners", "sailings")

@@ -122,8 +122,8 @@ def test_it_ends_without_an_answer(own: Heard, monkeypatch: pytest.MonkeyPatch) 
     orders = LogOrders({"": "WARN"}, fixed=False)
     changed: list[int] = []
     orders.listen(lambda: changed.append(1))
-    orders.heard({"log_orders": [{"logger": "skerry", "severity": "DEBUG", "seconds": 60}, {"logger": "skerry.mail", "severity": "INFO", "seconds": 30}]})  # fmt: skip
-    assert orders.sent.hears("skerry.x", "DEBUG") and not orders.sent.hears("skerry.mail.x", "DEBUG")
+    orders.learn_from({"log_orders": [{"logger": "skerry", "severity": "DEBUG", "seconds": 60}, {"logger": "skerry.mail", "severity": "INFO", "seconds": 30}]})  # fmt: skip
+    assert orders.sent.passes("skerry.x", "DEBUG") and not orders.sent.passes("skerry.mail.x", "DEBUG")
     assert orders.is_for_us_alone("skerry.x", logging.DEBUG) and not orders.is_for_us_alone("skerry.x", logging.INFO)
     assert orders.is_for_us_alone("skerry.mail", logging.INFO)
     now_s[0] = 140
@@ -136,7 +136,7 @@ def test_it_ends_without_an_answer(own: Heard, monkeypatch: pytest.MonkeyPatch) 
     assert (
         logging.getLogger("skerry").level == logging.ERROR and logging.getLogger("skerry.mail").level == logging.WARNING
     )
-    assert not orders.sent.hears("skerry.x", "INFO")
+    assert not orders.sent.passes("skerry.x", "INFO")
 
 
 @pytest.mark.parametrize(
@@ -149,7 +149,7 @@ def test_it_ends_without_an_answer(own: Heard, monkeypatch: pytest.MonkeyPatch) 
 def test_answers_that_are_none(answer: dict[str, Any]) -> None:
     """Whatever an address answers that is not the service."""
     orders = LogOrders({"": "WARN"}, fixed=False)
-    orders.heard(answer)
+    orders.learn_from(answer)
     assert orders.active == {}
 
 

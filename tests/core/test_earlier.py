@@ -42,7 +42,7 @@ def test_reasons_are_said() -> None:
     assert nearness(TIDE, again).reasons == (
         "raised in the same function, sailings.tides.depth_at",
         "a message that is alike by 86%",
-        "met on the same entry point, POST /sailings/{id}/boardings",
+        "seen on the same entry point, POST /sailings/{id}/boardings",
         "the same type, skerry.TideUnavailable",
     )
     wrapped = Looks("httpx.ReadTimeout", "skerry.TideUnavailable", "sailings.tides.draw", "", "")

@@ -84,6 +84,6 @@ def test_another_environment() -> None:
     """Where it was met before, it stays parked."""
     met = MetIn("3.0.0", "staging", is_release_known=True, is_environment_known=False)
     assert reopened_by_place(Until(another=("environment",)), met, "3.0.0", T, ORDER) == (
-        "seen in staging, where it had not been met"
+        "seen in staging, where it had not been seen"
     )
     assert reopened_by_place(Until(another=("release", "app")), met, "3.0.0", T, ORDER) is None

@@ -19,7 +19,7 @@ def test_the_nearest_name_above_decides() -> None:
     """Dotted names inherit from the nearest one that is named; `off` silences all below it."""
     thresholds = Thresholds(parse_thresholds("ERROR, a.b=DEBUG; a.b.c=off,noisy=warning", "WARN"))
     heard = {
-        name: [severity for severity in SEVERITIES if thresholds.hears(name, severity)][:1]
+        name: [severity for severity in SEVERITIES if thresholds.passes(name, severity)][:1]
         for name in ("x", "a", "a.b", "a.b.d", "a.b.c", "a.b.c.d", "a.bc", "noisy.deep", "")
     }
     assert heard == {

@@ -92,11 +92,11 @@ def test_a_link_in_a_message_asks_first(browser: Browser, page: Page, running: R
     expect(other.get_by_role("heading", name="Accept issue 1?")).to_be_visible()
     assert running.get("/api/issues/1")["state"] == "untriaged"
     usable(other, walks=False)
-    other.get_by_role("button", name="Yes, do it").click()
+    other.get_by_role("button", name="Confirm").click()
     expect(other.get_by_role("status")).to_contain_text("accepted")
     other.reload()
     expect(other.get_by_text("used")).to_be_visible()
-    expect(other.get_by_role("button", name="Yes, do it")).to_have_count(0)
+    expect(other.get_by_role("button", name="Confirm")).to_have_count(0)
     stranger.close()
     at(page, running, "/issues/1")
     expect(page.get_by_role("main")).to_contain_text("The link in a message to ops accepted it.")

@@ -132,7 +132,7 @@ def test_an_issue_reads_as_a_report(page: Page, running: Running) -> None:
     at(page, running, "/issues/1")
     expect(page.get_by_role("heading", name="Perhaps the same as")).to_be_visible()
     headings = page.get_by_role("heading", level=2).all_text_contents()
-    assert headings == ["What failed", "What now", "Where", "Leading up to it", "Do it again", "Since when", "Who and what", "What we know", "Earlier ones like it", "Why this is one issue", "Perhaps the same as", "Settle it"][: len(headings)]  # fmt: skip
+    assert headings == ["What failed", "What now", "Where", "Leading up to it", "Do it again", "Since when", "Who and what", "What we know", "Earlier issues like it", "Why this is one issue", "Perhaps the same as", "Settle it"][: len(headings)]  # fmt: skip
     expect(page.get_by_text("return PENCE[kind]").first).to_be_visible()
     expect(page.get_by_text("'campervan'", exact=True)).to_be_visible()
     expect(page.get_by_text("[hidden: password]")).to_be_visible()
@@ -450,7 +450,7 @@ def test_from_releases_to_what_one_brought(page: Page, running: Running) -> None
         page.get_by_text(re.compile("First in 3.0.0, 1[78] minutes after its deploy to production; none in 2.9.0"))
     ).to_be_visible()
     page.go_back()
-    page.get_by_role("link", name="The other way round").click()
+    page.get_by_role("link", name="Swap the two").click()
     expect(page.get_by_text("2.9.0 is the older of the two.")).to_be_visible()
     page.get_by_role("link", name="Releases", exact=True).first.click()
     page.get_by_role("button", name="Compare").click()
@@ -578,7 +578,9 @@ def test_a_question_on_the_page(page: Page, running: Running) -> None:
     expect(page).to_have_url(re.compile("question=place"))
     field.fill("type=")
     field.press("Enter")
-    expect(page.get_by_role("alert")).to_contain_text("This cannot be asked. At character 6: a value is expected")
+    expect(page.get_by_role("alert")).to_contain_text(
+        "This question cannot be read. At character 6: a value is expected"
+    )
     field.fill("nothing")
     field.press("Enter")
     expect(page.get_by_text("Words are found whole")).to_be_visible()

@@ -109,4 +109,4 @@ def test_who_calls_whom(page: Page, running: Running) -> None:
     row.get_by_role("link").click()
     expect(page.locator("tr[data-number]")).to_have_count(2)
     at(page, running, "/now/calls?window=1h&app=pierboard")
-    expect(page.get_by_text("No run of this window called anything that is known.")).to_be_visible()
+    expect(page.get_by_text("No calls are known in this window.")).to_be_visible()

@@ -1,4 +1,4 @@
-"""When nothing was raised, in a real browser: quiet failures on the desk, and what one person met."""
+"""When nothing was raised, in a real browser: quiet failures on the desk, and what happened to one person."""
 
 from __future__ import annotations
 
@@ -30,9 +30,9 @@ def test_from_the_desk_to_an_issue(page: Page, running: Running) -> None:
     expect(page.get_by_role("heading", name=f"Refused in {POINT}")).to_be_visible()
     expect(page.get_by_text("422 POST /sailings/SK-4012/boardings: Height is missing").first).to_be_visible()
     expect(page.get_by_text(f"It collects the refused runs of {POINT}.")).to_be_visible()
-    page.get_by_role("button", name="Collect no more").click()
+    page.get_by_role("button", name="Stop collecting").click()
     expect(page.get_by_text("Issue 1 collects no more.")).to_be_visible()
-    expect(page.get_by_role("button", name="Collect no more")).to_have_count(0)
+    expect(page.get_by_role("button", name="Stop collecting")).to_have_count(0)
 
 
 def test_nothing_to_act_on(page: Page, running: Running) -> None:
@@ -52,14 +52,14 @@ def test_somebody_says_that_it_did_not_work(page: Page, running: Running) -> Non
     evil = '<img src=x onerror="document.title=1">'
     running.send(key, refused(1, trace_id=TRACE), refused(2, attributes={"user.id": evil}))
     at(page, running, "/")
-    form = page.get_by_role("form", name="What one person met")
+    form = page.get_by_role("form", name="What happened to one person")
     form.get_by_label("Who").fill("p-102")
     form.get_by_label("About when").fill("teatime")
     form.get_by_label("About when").press("Enter")
     expect(form.get_by_role("alert")).to_contain_text("“teatime” is no time")
     form.get_by_label("About when").fill("now")
-    form.get_by_role("button", name="Show what they met").click()
-    table = page.get_by_role("table", name="What they met")
+    form.get_by_role("button", name="Show what happened to them").click()
+    table = page.get_by_role("table", name="What happened to them")
     expect(table.get_by_role("row").nth(1)).to_contain_text("▽ refused")
     page.reload()
     expect(page.get_by_text("found by user.id")).to_be_visible()

@@ -193,7 +193,7 @@ def test_a_reader_sees_no_button_that_is_refused(browser: Browser, line: Running
     expect(rut.page.get_by_role("dialog")).to_have_count(0)
     rut.press("Enter")
     expect(rut.page.get_by_role("heading", name="What we know")).to_be_visible()
-    expect(rut.page.get_by_role("heading", name="Earlier ones like it")).to_be_visible()
+    expect(rut.page.get_by_role("heading", name="Earlier issues like it")).to_be_visible()
     offered = {one.inner_text().strip() for one in rut.page.get_by_role("main").get_by_role("button").all()}
     decides = {
         "Accept",
@@ -202,7 +202,7 @@ def test_a_reader_sees_no_button_that_is_refused(browser: Browser, line: Running
         "Take it",
         "It waits for …",
         "Write it down",
-        "Collect no more",
+        "Stop collecting",
         "Preview the merge",
         "Preview the split",
     }

@@ -44,13 +44,13 @@ def test_a_jump_waits_for_a_sender(jump_ms: int) -> None:
     times.wall_ms += jump_ms
     assert times.go_on(1000) == before_ms + 1000
     for _ in range(5):
-        times.clock.heard(times.wall_ms - jump_ms + 500)
+        times.clock.note_sender(times.wall_ms - jump_ms + 500)
         assert times.go_on(WAIT_MS - 1) == times.wall_ms - jump_ms
-    times.clock.heard(12)
+    times.clock.note_sender(12)
     assert times.go_on(2) == times.wall_ms
     times.wall_ms += jump_ms
     assert times.go_on(1000) == times.wall_ms - jump_ms
-    times.clock.heard(times.wall_ms - 500)
+    times.clock.note_sender(times.wall_ms - 500)
     assert times.go_on(1000) == times.wall_ms
 
 

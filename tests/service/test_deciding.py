@@ -66,7 +66,7 @@ def test_until_so_many_in_one_hour_and_people(running: Running) -> None:
     assert running.get("/api/issues/1")["reopened"] == "Reopened: 3 failures within one hour."
     park(running, people=2)
     running.send(key, *(of(1, attributes={"user.id": f"p-{n}"}) for n in (1, 1, 3, 4)))
-    assert running.get("/api/issues/1")["reopened"] == "Reopened: it met 2 more people since it was parked."
+    assert running.get("/api/issues/1")["reopened"] == "Reopened: it hit 2 more people since it was parked."
 
 
 def test_until_another_place(running: Running) -> None:
@@ -78,7 +78,7 @@ def test_until_another_place(running: Running) -> None:
     running.send(key, of(1, release="1.0.0"), of(1, release="2.0.0"), of(1, release="2.0.1"))
     assert running.get("/api/issues/1")["state"] == "parked"
     running.send(staging, of(1, release="2.0.0"))
-    assert running.get("/api/issues/1")["reopened"] == "Reopened: seen in staging, where it had not been met."
+    assert running.get("/api/issues/1")["reopened"] == "Reopened: seen in staging, where it had not been seen."
     park(running, another=["release", "environment"])
     running.send(staging, of(1, release="2.0.0"))
     assert running.get("/api/issues/1")["state"] == "parked"

@@ -1,4 +1,4 @@
-"""Quiet failures: found, made an issue of, collected once and for good; and what one person met."""
+"""Quiet failures: found, made an issue of, collected once and for good; and what happened to one person."""
 
 from __future__ import annotations
 

@@ -595,7 +595,7 @@ export interface paths {
         put: operations["looks_api_me_looks_at__number__put"];
         post?: never;
         /**
-         * Say that I look no more
+         * Say that I no longer look at an issue
          * @description Leave an issue.
          */
         delete: operations["leaves_api_me_looks_at__number__delete"];
@@ -899,7 +899,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Let them be text again
+         * Show them as text again
          * @description Remove a pattern; the text of notes stays.
          */
         delete: operations["remove_link_pattern_api_link_patterns__pattern__delete"];
@@ -1315,7 +1315,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Ask me for one-time codes no more
+         * Stop asking me for one-time codes
          * @description Remove one-time codes from sign-in. Needs a code; without the device an owner has to remove them.
          */
         post: operations["stop_codes_api_me_codes_stop_post"];
@@ -1408,7 +1408,7 @@ export interface paths {
         head?: never;
         /**
          * Give somebody another role
-         * @description Make somebody owner, member or reader. It holds from their next request on.
+         * @description Make somebody owner, member or reader. It applies from their next request on.
          */
         patch: operations["set_role_api_people__name__patch"];
         trace?: never;
@@ -1444,7 +1444,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Ask somebody for one-time codes no more
+         * Stop asking somebody for one-time codes
          * @description Remove a person's one-time codes, who has lost the device that makes them.
          */
         delete: operations["stop_codes_api_people__name__codes_delete"];
@@ -2179,7 +2179,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Collect no more
+         * Stop collecting
          * @description End the collecting of an issue that was made of a quiet failure; its failures stay.
          */
         delete: operations["collect_no_more_api_issues__number__collecting_delete"];
@@ -2608,7 +2608,7 @@ export interface paths {
         put?: never;
         /**
          * Pass records on
-         * @description Pass on new records, in order; a target that was away gets what it missed, for seven days.
+         * @description Pass on new records, in order; a target that was away gets later what it missed, for up to seven days.
          */
         post: operations["add_api_targets_post"];
         delete?: never;
@@ -2628,7 +2628,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Pass nothing on to it any more
+         * Stop passing records on to it
          * @description Remove a target with its secrets. Records that it has stay there.
          */
         delete: operations["remove_api_targets__name__delete"];
@@ -2685,7 +2685,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What one person met
+         * What happened to one person
          * @description Return the runs of one person around a time, in all apps and in order, with what failed or warned outside of runs.
          */
         get: operations["person_api_person_get"];
@@ -3355,7 +3355,7 @@ export interface components {
             text: string;
             /**
              * Source
-             * @description What the file is called; rules bear it.
+             * @description What the file is called; shown with each rule from it.
              */
             source: string;
             /**
@@ -3541,7 +3541,7 @@ export interface components {
             priority?: "high" | "middle" | "low";
             /**
              * At Most An Hour
-             * @description Messages; what fires beyond that goes out as one, later.
+             * @description Most messages in an hour; further ones are sent later, as one.
              * @default 12
              */
             at_most_an_hour?: number;
@@ -4113,7 +4113,7 @@ export interface components {
             template?: string;
             /**
              * Person
-             * @description The person whose channel it is; their quiet hours hold. Null for the team's.
+             * @description The person whose channel it is; their quiet hours apply. Null for the team's.
              */
             person?: string | null;
             /**
@@ -5444,8 +5444,8 @@ export interface components {
             runtime: string;
             /** Client */
             client: string;
-            /** Heard */
-            heard: string;
+            /** Last Request */
+            last_request: string;
         };
         /**
          * InstanceAsks
@@ -6048,7 +6048,7 @@ export interface components {
             app?: string;
             /**
              * Days
-             * @description 0 for ever; null for what holds otherwise.
+             * @description 0 for ever; null for the default.
              */
             days?: number | null;
             /**
@@ -6904,7 +6904,7 @@ export interface components {
             priority?: "high" | "middle" | "low";
             /**
              * At Most An Hour
-             * @description Messages; what fires beyond that goes out as one, later.
+             * @description Most messages in an hour; further ones are sent later, as one.
              * @default 12
              */
             at_most_an_hour?: number;
@@ -6979,7 +6979,7 @@ export interface components {
             template?: string;
             /**
              * Person
-             * @description The person whose channel it is; their quiet hours hold. Null for the team's.
+             * @description The person whose channel it is; their quiet hours apply. Null for the team's.
              */
             person?: string | null;
             /**
@@ -7588,7 +7588,7 @@ export interface components {
         ParkOrder: {
             /**
              * Until
-             * @description A time that has not come yet.
+             * @description A time in the future.
              */
             until?: string | null;
             /**
@@ -7608,7 +7608,7 @@ export interface components {
             people?: number | null;
             /**
              * Another
-             * @description A failure in another one: a later `release` than those it was met in, an `environment` where it was not met, or the same failure in an `app` that did not have it.
+             * @description A failure in another one: a later `release` than those it was seen in, an `environment` where it was not seen, or the same failure in an `app` that did not have it.
              * @default []
              */
             another?: ("release" | "environment" | "app")[];
@@ -7848,7 +7848,7 @@ export interface components {
         PriorityOrder: {
             /**
              * Level
-             * @description With null it is worked out again.
+             * @description With null it is computed again.
              */
             level: ("high" | "middle" | "low") | null;
         };
@@ -8982,10 +8982,10 @@ export interface components {
             /** Said */
             said: string;
             /**
-             * Holds
-             * @description Whether it holds now.
+             * Active
+             * @description Whether it is active now; otherwise it is planned.
              */
-            holds: boolean;
+            active: boolean;
         };
         /**
          * SilenceOrder
@@ -9263,13 +9263,13 @@ export interface components {
             why?: string;
             /**
              * Trouble
-             * @description Why its condition could not be worked out, the last time that it could not.
+             * @description Why its condition could not be evaluated, the last time that it could not.
              * @default
              */
             trouble?: string;
             /**
              * Offers
-             * @description Lines that would do instead.
+             * @description Lines near it that can have a tracepoint.
              * @default []
              */
             offers?: number[];
@@ -9411,7 +9411,7 @@ export interface components {
             passed: number;
             /**
              * Refused
-             * @description Records that it will not have.
+             * @description Records that it refused.
              */
             refused: number;
             /**
@@ -9421,7 +9421,7 @@ export interface components {
             lost: number;
             /**
              * Lag
-             * @description Reports that came, and that it was not offered yet.
+             * @description Reports that were not offered to it yet.
              */
             lag: number;
             /**
@@ -9926,14 +9926,14 @@ export interface components {
             why: string;
             /**
              * Trouble
-             * @description Why its condition could not be worked out, the last time that it could not.
+             * @description Why its condition could not be evaluated, the last time that it could not.
              */
             trouble: string;
             /** File */
             file: string;
             /**
              * Offers
-             * @description Lines that would do instead.
+             * @description Lines near it that can have a tracepoint.
              */
             offers: number[];
             /** Looked */
@@ -10017,7 +10017,7 @@ export interface components {
             differences: components["schemas"]["DifferenceAnswer"][];
             /**
              * Healthy
-             * @description Healthy runs that it was held against.
+             * @description Healthy runs that it was compared with.
              */
             healthy: number;
             /**
@@ -10476,7 +10476,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `too-busy`: Too much at once; `day-full`: All that may come in a day has come; `queue-full`: Too much at once */
+            /** @description `too-busy`: Too much at once; `day-full`: The day's bound of the key is reached; `queue-full`: Too much at once */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -10596,7 +10596,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `too-busy`: Too much at once; `day-full`: All that may come in a day has come; `queue-full`: Too much at once */
+            /** @description `too-busy`: Too much at once; `day-full`: The day's bound of the key is reached; `queue-full`: Too much at once */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -10715,7 +10715,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `too-busy`: Too much at once; `day-full`: All that may come in a day has come; `queue-full`: Too much at once */
+            /** @description `too-busy`: Too much at once; `day-full`: The day's bound of the key is reached; `queue-full`: Too much at once */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -22646,7 +22646,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description `deploy-ahead`: The deploy lies in the future */
+            /** @description `deploy-ahead`: The deploy is in the future */
             422: {
                 headers: {
                     [name: string]: unknown;

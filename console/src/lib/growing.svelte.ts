@@ -39,14 +39,14 @@ export function watchGrowing<T>(address: () => string | undefined): Growing<T> {
 	};
 }
 
-async function listen<T>(address: string, signal: AbortSignal, hear: (found: T) => void): Promise<void> {
+async function listen<T>(address: string, signal: AbortSignal, onRecord: (found: T) => void): Promise<void> {
 	const answer = await fetch(address, { signal, headers: { Accept: 'application/x-ndjson' } });
 	if (!answer.ok || !answer.body) throw troubleIn(await answer.json().catch(() => undefined), answer.status);
 	let rest = '';
 	for await (const piece of answer.body.pipeThrough(new TextDecoderStream()) as unknown as AsyncIterable<string>) {
 		const lines = (rest + piece).split('\n');
 		rest = lines.pop() ?? '';
-		for (const line of lines) hear(JSON.parse(line) as T);
+		for (const line of lines) onRecord(JSON.parse(line) as T);
 	}
 }
 

@@ -46,15 +46,15 @@ class Live {
 	#source: EventSource | undefined;
 	#waiting: ReturnType<typeof setTimeout> | undefined;
 	#changes: Change[] = [];
-	#hear: (changes: Change[]) => void = () => {};
+	#onChanges: (changes: Change[]) => void = () => {};
 	/** Called with each alert that is sent to open consoles. */
 	onAlert: (alert: Alert) => void = () => {};
 	#clock: ReturnType<typeof setInterval> | undefined;
 
-	/** Listen, and pass events to `hear`. */
-	start(hear: (changes: Change[]) => void) {
+	/** Listen, and pass events to `onChanges`. */
+	start(onChanges: (changes: Change[]) => void) {
 		if (this.#source) return;
-		this.#hear = hear;
+		this.#onChanges = onChanges;
 		this.#clock = setInterval(() => (this.now = Date.now()), 10_000);
 		const source = new EventSource('/api/live');
 		source.addEventListener('open', () => {
@@ -82,7 +82,7 @@ class Live {
 			this.now = Date.now();
 			const changes = this.#changes;
 			this.#changes = [];
-			this.#hear(changes);
+			this.#onChanges(changes);
 		}, GATHER_MS);
 	}
 }

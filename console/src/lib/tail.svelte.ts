@@ -13,7 +13,7 @@ export class Tail {
 	/** How many records were left out because they were too many. */
 	leftOut = $state(0);
 	connected = $state(false);
-	holding = $state(false);
+	paused = $state(false);
 	#source: EventSource | undefined;
 
 	/** Follow a question from now on. */
@@ -33,14 +33,14 @@ export class Tail {
 	/** Add new records, newest first. */
 	take(records: RecordRow[], leftOut = 0) {
 		this.leftOut += leftOut;
-		if (this.holding) this.held = [...records, ...this.held].slice(0, MOST);
+		if (this.paused) this.held = [...records, ...this.held].slice(0, MOST);
 		else this.rows = [...records, ...this.rows].slice(0, MOST);
 	}
 
-	/** Hold, or show the records since then and continue. */
-	hold(still: boolean) {
-		this.holding = still;
-		if (still) return;
+	/** Pause, or show the records since then and continue. */
+	pause(on: boolean) {
+		this.paused = on;
+		if (on) return;
 		this.rows = [...this.held, ...this.rows].slice(0, MOST);
 		this.held = [];
 	}
@@ -48,7 +48,7 @@ export class Tail {
 	stop() {
 		this.#source?.close();
 		this.#source = undefined;
-		this.connected = this.holding = false;
+		this.connected = this.paused = false;
 		this.rows = this.held = [];
 		this.leftOut = 0;
 	}

@@ -34,8 +34,8 @@
 	{#if done}
 		<p role="status" class="border-primary-700-300 mt-4 border-l-4 pl-3">{done}</p>
 	{:else if link.good}
-		<button class="act mt-4" onclick={use} disabled={busy}>Yes, do it</button>
-		<p class="text-surface-600-400 mt-2 text-sm">Nothing is done until you say so. The link is good once; that it was used is on record.</p>
+		<button class="act mt-4" onclick={use} disabled={busy}>Confirm</button>
+		<p class="text-surface-600-400 mt-2 text-sm">Nothing happens until you confirm. The link works once; its use is recorded.</p>
 	{:else}
 		<p class="mt-4">{link.why_not}</p>
 	{/if}

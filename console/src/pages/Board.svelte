@@ -189,7 +189,7 @@
 				{#if removing}
 					<span>Remove “{board.name}” with its {countOf(board.panes.length, 'picture')}, for all of the team?</span>
 					<button class="act" onclick={remove}>Remove it</button>
-					<button class="act" onclick={() => (removing = false)}>Keep it</button>
+					<button class="act" onclick={() => (removing = false)}>Cancel</button>
 				{:else}<button class="act" onclick={() => (removing = true)}>Remove the board</button>{/if}
 			</div>
 		{/if}

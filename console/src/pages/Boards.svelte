@@ -38,8 +38,8 @@
 			</ul>
 		{:else}
 			<p class="my-4">
-				There is no board yet. One comes by itself soon after the first report. Others are made here, or with “Put on a board” beside any
-				picture or table on Now and Search.
+				There is no board yet. One is made automatically soon after the first report. Others are made here, or with “Put on a board” beside
+				any picture or table on Now and Search.
 			</p>
 		{/if}
 	{/snippet}

@@ -81,7 +81,7 @@
 					{countOf(value.lines_in_all - value.lines.length, 'more line')} with fewer calls. Choose an app above.
 				</p>
 			{/if}
-			<h2 class="mb-1 font-serif text-lg font-semibold">What entry points spend their time with</h2>
+			<h2 class="mb-1 font-serif text-lg font-semibold">Where entry points spend their time</h2>
 			<ul class="text-sm">
 				{#each value.points.slice(0, 20) as point (point.app + point.entry_point)}
 					{@const called = point.spent_with.reduce((sum, one) => sum + one.share, 0)}
@@ -95,16 +95,15 @@
 							{point.mean_ms.toLocaleString('en', { maximumFractionDigits: 0 })} ms on average:
 							{#each point.spent_with as one (one.kind + one.target)}<span class="mr-2 whitespace-nowrap"
 									>{percent(one.share)} {one.target === '…' ? 'others' : one.target}</span
-								>{/each}<span class="text-surface-600-400">{called < 1 ? `${percent(1 - called)} itself` : 'calls go on side by side'}</span
-							>
+								>{/each}<span class="text-surface-600-400">{called < 1 ? `${percent(1 - called)} itself` : 'calls run in parallel'}</span>
 						</span>
 					</li>
 				{/each}
 			</ul>
 		{:else}
 			<p class="my-8">
-				No run of this window called anything that is known. Calls are seen in the steps of runs that were sent whole: HTTP clients,
-				databases and queues that the client watches, and spans that come by OpenTelemetry. Look further back in the sentence above.
+				No calls are known in this window. Calls are seen in the steps of runs that were sent whole: HTTP clients, databases and queues that
+				the client watches, and spans that come by OpenTelemetry. Look further back in the sentence above.
 			</p>
 		{/if}
 	{/snippet}

@@ -39,7 +39,8 @@
 <p class="text-surface-600-400 mt-6 text-sm"><a href={place.to('/set-up')}>Set-up</a> · <a href={place.to('/alerts')}>Alerts</a></p>
 <h1 class="font-serif text-2xl font-semibold">Channels</h1>
 <p class="max-w-3xl">
-	Where alerts and digests are delivered. What is not taken is tried again for a day, in order; a broken channel holds up no other.
+	Where alerts and digests are delivered. A message that could not be delivered is tried again for a day, in order; a broken channel delays
+	no other.
 </p>
 <Loaded value={channels.value} trouble={channels.trouble} undone={doing.trouble}>
 	{#snippet children(found)}

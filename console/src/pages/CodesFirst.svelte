@@ -3,7 +3,7 @@
 	import OneTimeCodes from '../parts/OneTimeCodes.svelte';
 </script>
 
-<svelte:head><title>One-time codes come first · Obitus</title></svelte:head>
+<svelte:head><title>Set up one-time codes · Obitus</title></svelte:head>
 
 <main class="mx-auto mt-24 max-w-xl px-4">
 	<h1 class="font-serif text-3xl font-semibold">Obitus</h1>

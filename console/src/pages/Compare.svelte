@@ -25,9 +25,9 @@
 	const kinds = Object.keys(kindShapes) as (keyof typeof kindShapes)[];
 	const meanings: Record<string, string> = {
 		new: 'first seen in it',
-		regressed: 'settled once, and failing again in it',
+		regressed: 'settled before, and failing again in it',
 		worse: 'at a higher rate',
-		gone: 'none any more',
+		gone: 'no failures any more',
 		better: 'at a lower rate',
 		unchanged: 'no change by a factor of two',
 		'cannot tell': 'the numbers are too small'
@@ -102,9 +102,9 @@
 		</Sideways>
 		<p class="mt-2 flex flex-wrap gap-3">
 			<button class="act" onclick={() => place.set('same_time', it.same_time ? 'false' : 'true')}>
-				{it.same_time ? 'Compare all of their lives' : 'Only the hours when both were live'}
+				{it.same_time ? 'Compare their whole lifetimes' : 'Only the hours when both were live'}
 			</button>
-			<a class="act no-underline" href={`/compare/${app}?${new URLSearchParams({ before: now, now: before })}`}>The other way round</a>
+			<a class="act no-underline" href={`/compare/${app}?${new URLSearchParams({ before: now, now: before })}`}>Swap the two</a>
 		</p>
 		<h2 class="section">Issues</h2>
 		{#if it.issues.length}{@render list(it.issues)}{:else}<p class="text-surface-600-400">No issue failed in either.</p>{/if}

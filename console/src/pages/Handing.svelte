@@ -41,7 +41,7 @@
 			preview = {
 				looked_at: done.handed.length,
 				would_hand: done.handed,
-				trouble: done.handed.length ? '' : 'Nobody is named for what nobody has.'
+				trouble: done.handed.length ? '' : 'No rule and no owner matches an issue that nobody has.'
 			};
 	}
 	const params = $derived({ path: { name: app } });
@@ -94,8 +94,8 @@
 <p class="text-surface-600-400 mt-6 text-sm"><a href={place.to('/set-up')}>Set-up</a></p>
 <h1 class="font-serif text-2xl font-semibold">Who gets which issues</h1>
 <p class="max-w-3xl">
-	What is new or back, and nobody has, is handed over: by the first rule that holds, else to the owner of the file where it was raised. What
-	somebody has stays theirs.
+	New and regressed issues that nobody has are handed over: by the first rule that matches, else to the owner of the file where they were
+	raised. What somebody has stays theirs.
 </p>
 {#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
 
@@ -125,10 +125,10 @@
 			/>
 			<button class="act">Preview</button>
 			{#if preview && !preview.trouble}<button type="button" class="act" onclick={keep}>Use this rule</button>{/if}
-			<button type="button" class="act" onclick={apply}>Hand over now what nobody has</button>
+			<button type="button" class="act" onclick={apply}>Hand over the issues that nobody has</button>
 		</form>
 		<p class="text-surface-600-400 mt-1 text-sm">
-			Asked are app, environment, type, cause, message, module, function, file, entry_point and attributes, as everywhere.
+			A condition can name app, environment, type, cause, message, module, function, file, entry_point and any attribute.
 		</p>
 		{#if preview}{@render would(preview)}{/if}
 	{/if}
@@ -146,7 +146,7 @@
 	</label>
 	{#if app && shown}
 		<p class="mt-2 text-sm">
-			{#if tried}<b>Not kept yet:</b>
+			{#if tried}<b>Not saved yet:</b>
 				{countOf(tried.lines, 'line')} understood.
 			{:else if shown.kept}
 				{countOf(shown.lines, 'line')}{shown.beneath ? `, the app's paths begin in ${shown.beneath}` : ''}; kept by {shown.person},
@@ -199,12 +199,12 @@
 				</label>
 				<label class="flex flex-wrap items-center gap-2">or choose it <input type="file" onchange={read} /></label>
 				<label class="flex flex-wrap items-center gap-2">
-					The app's paths begin in
+					Folder in which the app's paths begin
 					<input class="entry font-mono" placeholder="the repository's root" bind:value={beneath} maxlength="300" />
 				</label>
 				<div class="flex gap-2">
 					<button class="act">Preview</button>
-					{#if tried}<button type="button" class="act" onclick={keepOwners}>Keep it</button>{/if}
+					{#if tried}<button type="button" class="act" onclick={keepOwners}>Save</button>{/if}
 				</div>
 			</form>
 		{/if}

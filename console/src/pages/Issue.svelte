@@ -118,7 +118,7 @@
 					<p role="note" class="border-surface-200-800 mb-2 border-l-4 pl-3 text-sm">
 						The app failed so often that it only counted this one{report.counted > 1
 							? `, and ${countOf(report.counted - 1, 'more', 'more')} with it`
-							: ''}. The stack is that of one before.
+							: ''}. The stack is that of an earlier one.
 					</p>
 				{/if}
 				<Stack chain={report.exceptions} {ownOnly} from={session.decides ? { app: issue.app, issue: number } : undefined} />
@@ -159,14 +159,14 @@
 		<h2 class="section">What we know</h2>
 		<Known issue={number} app={issue.app} />
 
-		<h2 class="section">Earlier ones like it</h2>
+		<h2 class="section">Earlier issues like it</h2>
 		<Earlier {number} />
 
 		<h2 class="section">Why this is one issue</h2>
 		{#if issue.collects}
 			<p class="mb-2 flex flex-wrap items-baseline gap-3">
 				It collects {issue.collects}.
-				{#if session.decides}<button class="act" onclick={() => decisions.collectNoMore(issue)}>Collect no more</button>{/if}
+				{#if session.decides}<button class="act" onclick={() => decisions.collectNoMore(issue)}>Stop collecting</button>{/if}
 			</p>
 		{/if}
 		<Why why={issue.why} />

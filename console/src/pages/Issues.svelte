@@ -53,7 +53,7 @@
 		{ key: 'j', does: 'Next issue', run: () => chooseRow(chosen + 1) },
 		{ key: 'k', does: 'Issue before', run: () => chooseRow(chosen - 1) },
 		{ key: 'Enter', does: 'Open the issue', run: () => current && place.go(place.to(`/issues/${current.number}`)) },
-		{ key: 'x', does: 'Mark the issue, or mark it no more', run: () => current && mark(current.number) },
+		{ key: 'x', does: 'Mark the issue, or unmark it', run: () => current && mark(current.number) },
 		{ key: 'X', does: 'Mark all that are shown, or none', run: markAll },
 		{ key: '/', does: 'Ask', run: () => search.focus() }
 	]);
@@ -110,7 +110,7 @@
 					<button class="act" onclick={() => decisions.ask('park', markedRows)}>Park …</button>
 					<button class="act" onclick={() => decisions.handOver(session.name, undefined, markedRows)}>Take</button>
 					<button class="act" onclick={() => decisions.ask('hand over', markedRows)}>Hand over …</button>
-					<button class="quiet-act" onclick={() => marks.clear()}>Mark none</button>
+					<button class="quiet-act" onclick={() => marks.clear()}>Unmark all</button>
 				</div>
 			{/if}
 			<IssueTable {rows} label="Issues" {chosen} window={page.window} marked={marks} mark={session.decides ? mark : undefined} />

@@ -36,7 +36,7 @@
 <Loaded value={found.value} trouble={found.trouble}>
 	{#snippet children(now)}
 		<p class="text-surface-600-400 mb-4 text-sm">
-			{moment(now.window.start)} to {moment(now.window.end)}; faintly behind it the time before. Hollow bars are not over yet.
+			{moment(now.window.start)} to {moment(now.window.end)}; the time before is drawn faintly behind it. Hollow bars are not complete yet.
 			{#each now.deploys.slice(0, 3) as deploy (deploy.time + deploy.app + deploy.environment)}
 				<span class="mr-2 inline-block">◆ {deploy.app} {deploy.release} arrived {moment(deploy.time)}</span>
 			{/each}

@@ -17,15 +17,17 @@
 	const widths = ['5m', '30m', '6h'];
 </script>
 
-<svelte:head><title>{who ? `What ${who} met` : 'What one person met'} · Obitus</title></svelte:head>
+<svelte:head><title>{who ? `What happened to ${who}` : 'What happened to one person'} · Obitus</title></svelte:head>
 
 <h1 class="mt-6 font-serif text-2xl font-semibold">Somebody says that it did not work</h1>
-<p class="text-surface-600-400 mb-3">Everything that one person met around a time, in all apps, also when nothing was raised.</p>
+<p class="text-surface-600-400 mb-3">
+	Everything that happened to one person around a time, in all apps, also when no exception was raised.
+</p>
 <WhoForm {who} at={place.params.get('when') ?? ''} {around} />
 {#if who}
 	<Loaded value={found.value} trouble={found.trouble}>
 		{#snippet children(value)}
-			<h2 class="section wrap-anywhere">What {value.who} met</h2>
+			<h2 class="section wrap-anywhere">What happened to {value.who}</h2>
 			<div class="mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 text-sm">
 				<span
 					>{moment(value.span.start)} to {moment(value.span.end)}: {countOf(value.met.length, 'record')} of {countOf(
@@ -40,8 +42,8 @@
 				</span>
 			</div>
 			{#if value.met.length}
-				<Sideways label="What they met">
-					<table class="w-full text-sm" aria-label="What they met">
+				<Sideways label="What happened to them">
+					<table class="w-full text-sm" aria-label="What happened to them">
 						<thead
 							><tr class="text-surface-600-400 text-left"
 								><th class="pr-3 font-normal">Time</th><th class="pr-3 font-normal">How it ended</th><th class="pr-3 font-normal">App</th

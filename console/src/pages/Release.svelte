@@ -41,7 +41,7 @@
 				{/if}
 			</p>
 		{:else}
-			<p>It has not come yet.</p>
+			<p>It has not arrived yet.</p>
 		{/each}
 		<p class="mt-2 flex flex-wrap gap-3">
 			{#if it.previous}<a class="act no-underline" href={against(it.previous, false)}>Compare with {it.previous}</a>{/if}

@@ -117,7 +117,7 @@
 					>{/if}
 			</li>
 		{:else}
-			<li class="text-surface-600-400">Nothing was merged, split or regrouped.</li>
+			<li class="text-surface-600-400">Nothing has been merged, split or regrouped yet.</li>
 		{/each}
 	</ol>
 </section>

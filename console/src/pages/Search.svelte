@@ -79,7 +79,7 @@
 		chosen = number;
 		opened = opened.has(number) ? new Set([...opened].filter((one) => one !== number)) : new Set([...opened, number]);
 		// Records that are being read must not move away.
-		if (following && opened.size) tail.hold(true);
+		if (following && opened.size) tail.pause(true);
 	}
 
 	function set(changes: Record<string, string | undefined>) {
@@ -107,7 +107,7 @@
 		{ key: 'k', does: 'Record before', run: () => choose(current - 1) },
 		{ key: 'Enter', does: 'Open or close the record', run: () => chosen !== undefined && open(chosen) },
 		{ key: 'f', does: 'Follow what comes in, or stop', run: turnFollowing },
-		{ key: ' ', does: 'Hold still, or show what came meanwhile', run: () => following && tail.hold(!tail.holding) },
+		{ key: ' ', does: 'Pause, or show what arrived meanwhile', run: () => following && tail.pause(!tail.paused) },
 		{ key: '/', does: 'Ask', run: () => field?.focus() }
 	]);
 </script>
@@ -196,7 +196,7 @@
 			<div class="text-surface-600-400 mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 text-sm">
 				<span role="status">
 					{#if following && !sort}
-						{tail.connected ? '● following' : '○ the stream broke off; it goes on by itself'}{tail.leftOut
+						{tail.connected ? '● following' : '○ the stream was interrupted; it reconnects by itself'}{tail.leftOut
 							? `, ${tail.leftOut.toLocaleString('en')} too many to show`
 							: ''}
 					{:else if course.value?.done}{countOf(course.value.records, noun)}{/if}
@@ -210,8 +210,8 @@
 					>
 				{/if}
 				{#if following && !sort}
-					<button class="cursor-pointer underline" onclick={() => tail.hold(!tail.holding)}>
-						{tail.holding ? `Show ${countOf(tail.held.length, 'more record')} that came` : 'Hold still'}
+					<button class="cursor-pointer underline" onclick={() => tail.pause(!tail.paused)}>
+						{tail.paused ? `Show ${countOf(tail.held.length, 'more record')} that arrived` : 'Pause'}
 					</button>
 				{/if}
 				<form

@@ -87,7 +87,7 @@
 	{#if said || session.trouble}<p role="alert" class="border-error-700-300 mb-4 border-l-4 pl-3">{said || session.trouble}</p>{/if}
 	{#if invited}
 		<p class="mb-4">
-			You are invited as a <b>{invited.role}</b>, who {ROLES[invited.role]}. Choose by what name the others see you, and a password.
+			You are invited as a <b>{invited.role}</b>, who {ROLES[invited.role]}. Choose the name that others see, and a password.
 		</p>
 	{/if}
 	<form class="flex flex-col gap-3" onsubmit={submit}>

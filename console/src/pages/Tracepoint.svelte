@@ -26,7 +26,7 @@
 
 	const end = (app: string) =>
 		doing.do(
-			'It is over: all instances take it away.',
+			'It has ended; all instances remove it.',
 			() => api.DELETE('/api/apps/{name}/tracepoints/{number}', { params: { path: { name: app, number } } }),
 			'tracepoints',
 			'tracepoint',
@@ -44,8 +44,8 @@
 		<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{tracepoint.app} {tracepoint.file}:{tracepoint.line}</h1>
 		<p class="text-sm">
 			{#if tracepoint.condition}Only when <code class="font-mono">{tracepoint.condition}</code>.{/if}
-			{tracepoint.values.length ? `Works out ${tracepoint.values.join(', ')}. ` : ''}{tracepoint.message
-				? `Says “${tracepoint.message}”. `
+			{tracepoint.values.length ? `Evaluates ${tracepoint.values.join(', ')}. ` : ''}{tracepoint.message
+				? `Logs “${tracepoint.message}”. `
 				: ''}{tracepoint.collect.length ? `Collects ${tracepoint.collect.join(', ')}. ` : ''}
 			{tracepoint.checked ? 'Only where the source runs that it was set with. ' : ''}
 			{#if tracepoint.issue}<a href={place.to(`/issues/${tracepoint.issue}`)}>Issue {tracepoint.issue}</a>{/if}
@@ -59,7 +59,7 @@
 		</p>
 		<h2 class="mt-4 font-serif text-lg font-semibold">Where</h2>
 		<table class="w-full text-sm">
-			<caption class="sr-only">What became of it in each instance</caption>
+			<caption class="sr-only">Its state in each instance</caption>
 			<thead class="text-surface-600-400 text-left">
 				<tr
 					><th class="font-normal">Instance</th><th class="font-normal">State</th><th class="text-right font-normal">Line ran</th><th
@@ -78,14 +78,14 @@
 							{shapes[one.state] ?? '?'}
 							{one.state}{one.why ? `: ${one.why}` : ''}
 							{#if one.trouble}<br />{one.trouble}{/if}
-							{#if one.offers.length}<br /><span class="text-surface-600-400">Lines that would do: {one.offers.join(', ')}</span>{/if}
+							{#if one.offers.length}<br /><span class="text-surface-600-400">Lines that can have one: {one.offers.join(', ')}</span>{/if}
 						</td>
 						<td class="py-1 pr-3 text-right tabular-nums">{one.looked.toLocaleString('en')}</td>
 						<td class="py-1 pr-3 text-right tabular-nums">{one.hits}{one.left_out ? ` (+${one.left_out} too many a second)` : ''}</td>
 						<td class="py-1 text-right tabular-nums">{one.cost_ms.toFixed(1)} ms</td>
 					</tr>
 				{:else}
-					<tr><td colspan="5" class="text-surface-600-400 py-2">No instance has said anything of it yet.</td></tr>
+					<tr><td colspan="5" class="text-surface-600-400 py-2">No instance has answered yet.</td></tr>
 				{/each}
 			</tbody>
 		</table>
@@ -99,9 +99,7 @@
 		</p>
 		<ul>
 			{#each rows as row, i (row.number)}<Hit {row} open={i === 0} />
-			{:else}<li class="text-surface-600-400 py-2 text-sm">
-					Nothing yet: the line has not run since, or not with what was asked for.
-				</li>{/each}
+			{:else}<li class="text-surface-600-400 py-2 text-sm">No hit yet: the line has not run since, or its condition was not met.</li>{/each}
 		</ul>
 	{/snippet}
 </Loaded>

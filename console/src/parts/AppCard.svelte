@@ -77,13 +77,13 @@
 				<span
 					>{key.environment} <code class="font-mono text-xs">{key.origins?.length ? 'opage' : 'okey'}_…{key.hint}</code>{key.origins?.length
 						? `, for pages of ${key.origins.join(', ')}`
-						: ''}{key.may_deploy ? ', may deploy' : ''}{key.may_add_apps ? ', makes apps' : ''}</span
+						: ''}{key.may_deploy ? ', may deploy' : ''}{key.may_add_apps ? ', may add apps' : ''}</span
 				>
 				{#if key.revoked}
 					<span class="text-surface-600-400">○ revoked {moment(key.revoked)}</span>
 				{:else if revoking === key.id}
 					<button class="act" onclick={() => revoke(key.id)}>Revoke it for good</button>
-					<button class="act" onclick={() => (revoking = undefined)}>Keep it</button>
+					<button class="act" onclick={() => (revoking = undefined)}>Cancel</button>
 				{:else}
 					<span class="text-primary-700-300">● in use since {moment(key.created)}</span>
 					<KeyDay today={key.today} />

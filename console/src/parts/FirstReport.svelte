@@ -46,8 +46,8 @@
 			<p class="font-semibold">○ Waiting for the first report … this page changes when the report arrives.</p>
 			<p class="text-surface-600-400 text-sm">
 				{#if isPage}
-					Nothing? The browser's own console says what it did not let through: the script, or where it reports to. A page that nothing goes
-					wrong in reports when it is left.
+					Nothing? The browser's console says what it blocked: the script, or the address that it reports to. A page without errors reports
+					when it is left or closed.
 				{:else}
 					Nothing? Run <code class="font-mono">python -m obitus check</code> in the app's shell: it says what is wrong.
 				{/if}

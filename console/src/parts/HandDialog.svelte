@@ -40,7 +40,7 @@
 		<label class="flex flex-col gap-1">
 			<span>To</span>
 			<select class="entry" bind:value={to}>
-				<option value="">nobody: to be taken up</option>
+				<option value="">nobody</option>
 				{#each able as one (one.name)}<option value={one.name}>{one.name}{one.is_me ? ' (you)' : ''}</option>{/each}
 			</select>
 		</label>

@@ -71,7 +71,7 @@
 		{#if issue.waits_for}<span>waits for <b class="wrap-anywhere">{issue.waits_for}</b></span>{/if}
 		{#if session.decides}
 			<button class="quiet-act" onclick={() => (waiting = issue.waits_for)}>{issue.waits_for ? 'Change' : 'It waits for …'}</button>
-			{#if issue.waits_for}<button class="quiet-act" onclick={() => hand(issue.holder ?? null, '')}>It waits no more</button>{/if}
+			{#if issue.waits_for}<button class="quiet-act" onclick={() => hand(issue.holder ?? null, '')}>It no longer waits</button>{/if}
 		{/if}
 	{/if}
 </div>
@@ -82,7 +82,7 @@
 		<label class="flex items-center gap-2">
 			<span class="sr-only">Correct the priority</span>
 			<select class="entry" value={issue.priority.said ? issue.priority.level : ''} onchange={(event) => weigh(event.currentTarget.value)}>
-				<option value="">worked out</option>
+				<option value="">computed</option>
 				{#each ['high', 'middle', 'low'] as level (level)}<option value={level}>{level}</option>{/each}
 			</select>
 		</label>

@@ -12,8 +12,8 @@
 <section aria-labelledby="hiding-heading">
 	<h2 id="hiding-heading" class="section">What is hidden</h2>
 	<p class="text-surface-600-400 text-sm">
-		Passwords, tokens, keys, cookies, sessions, cards and the like never leave an app, and are hidden here again. Rules of your own act on
-		every report that comes in: <code class="font-mono">name vessel pin</code>,
+		Passwords, tokens, keys, cookies, sessions, cards and the like never leave an app, and are hidden here again. Your own rules apply to
+		every incoming report: <code class="font-mono">name vessel pin</code>,
 		<code class="font-mono">path request.body.json.berth</code>, <code class="font-mono">pattern SK-[0-9]{'{4}'} as booking</code>,
 		<code class="font-mono">e-mail</code>.
 	</p>

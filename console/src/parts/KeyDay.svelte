@@ -14,13 +14,13 @@
 </script>
 
 {#if today.part >= 1}
-	<span class="text-error-700-300">! All that may come in a day has come; nothing more is taken until midnight, UTC.</span>
+	<span class="text-error-700-300">! The day's bound is reached; nothing more is stored until midnight, UTC.</span>
 {:else}
 	<span
 		class={today.full ? 'text-warning-700-300' : 'text-surface-600-400'}
 		title={`At most ${countOf(today.most_reports, 'report')} and ${sizeOf(today.most_bytes)} in a day`}
 		>{today.full ? '! ' : ''}today {countOf(today.reports, 'report')}, {sizeOf(today.bytes)}{today.part >= 0.2
-			? `: ${percent(today.part)} of what may come in a day`
+			? `: ${percent(today.part)} of the day's bound`
 			: ''}{today.full ? `, all of it at about ${moment(today.full)} if it goes on so` : ''}</span
 	>
 {/if}

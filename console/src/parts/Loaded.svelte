@@ -23,7 +23,7 @@
 	</p>
 {/snippet}
 {#if undone}{@render said('Not done.', undone)}{/if}
-{#if trouble}{@render said(trouble.slug === 'bad-question' ? 'This cannot be asked.' : 'Could not be loaded.', trouble)}{/if}
+{#if trouble}{@render said(trouble.slug === 'bad-question' ? 'This question cannot be read.' : 'Could not be loaded.', trouble)}{/if}
 {#if value !== undefined}
 	{@render children(value)}
 {:else if !trouble}

@@ -61,7 +61,7 @@
 		<form class="mt-1 flex flex-col gap-2" onsubmit={keep}>
 			<textarea class="entry" rows="4" aria-label="What the note says" bind:value={text} maxlength="50000"></textarea>
 			<span class="flex gap-2">
-				<button class="act">Keep it</button>
+				<button class="act">Save</button>
 				<button type="button" class="act" onclick={() => (text = undefined)}>Cancel</button>
 			</span>
 		</form>

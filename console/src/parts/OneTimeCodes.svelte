@@ -38,7 +38,7 @@
 		</div>
 	{/if}
 	{#if session.hasCodes && session.codesForAll}
-		<p class="mt-1 text-sm">Everybody who has a password is asked for them here. Who has lost the telephone asks an owner.</p>
+		<p class="mt-1 text-sm">Everybody who has a password is asked for them here. If you lose the telephone, ask an owner.</p>
 	{:else if offered || session.hasCodes}
 		<form class="mt-2 flex flex-wrap items-center gap-2 text-sm" onsubmit={confirm}>
 			<input

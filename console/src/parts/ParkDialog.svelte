@@ -15,8 +15,8 @@
 	let { open = $bindable(), title, park }: ParkDialogProps = $props();
 	type Another = NonNullable<ParkOrder['another']>[number];
 	const others: [Another, string][] = [
-		['release', 'a later release than those it was met in'],
-		['environment', 'an environment where it was not met'],
+		['release', 'a later release than those it was seen in'],
+		['environment', 'an environment where it was not seen'],
 		['app', 'another app, with the same failure']
 	];
 	const HOUR_MS = 3_600_000;
@@ -62,7 +62,7 @@
 <Asking bind:open title="Park it">
 	<p class="text-surface-600-400 mb-3 text-sm wrap-anywhere">{title}</p>
 	<form onsubmit={submit} class="flex flex-col gap-3">
-		<p>Put aside until the first of these comes true. It comes back then, and says why.</p>
+		<p>Parked until the first of these happens; then it is untriaged again, and says why.</p>
 		<label class="flex flex-col gap-1">
 			<span>A time</span>
 			<input class="entry" type="datetime-local" bind:value={until} />

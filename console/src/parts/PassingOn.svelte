@@ -11,7 +11,7 @@
 	const doing = new Doing();
 	const remove = (name: string) =>
 		doing.do(
-			`Nothing is passed on to ${name} any more.`,
+			`Records are no longer passed on to ${name}.`,
 			() => api.DELETE('/api/targets/{name}', { params: { path: { name } } }),
 			'passing'
 		);
@@ -26,8 +26,8 @@
 <section aria-labelledby="passing-heading">
 	<h2 id="passing-heading" class="section">Passing on</h2>
 	<p class="max-w-3xl text-sm">
-		What comes in goes on to systems that you have, in order, each record once as far as they say that they took it. A target that is away
-		gets what it missed, for seven days.
+		Records are passed on to your other systems, in order, each once as far as they confirm it. A target that cannot be reached gets later
+		what it missed, for up to seven days.
 	</p>
 	<Loaded value={targets.value} trouble={targets.trouble} undone={doing.trouble}>
 		{#snippet children(found)}

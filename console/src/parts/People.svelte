@@ -102,7 +102,7 @@
 	</Loaded>
 	{#if link}
 		<p class="mt-2 text-sm" role="status">
-			For {link.for}, shown once, good once until {moment(link.expires)}:
+			For {link.for}, shown once, works once, until {moment(link.expires)}:
 			<code class="font-mono wrap-anywhere">{link.link}</code>
 		</p>
 	{/if}

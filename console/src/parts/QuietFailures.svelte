@@ -32,7 +32,7 @@
 
 	const leave = (one: Quiet) =>
 		doing.do(
-			'It is left, until it is over and comes back.',
+			'It is dismissed until it ends and happens again.',
 			() => api.POST('/api/quiet/{number}/leave', { params: { path: { number: one.id } } }),
 			'desk'
 		);

@@ -30,7 +30,7 @@
 			'The coming release',
 			'The next release of the app should have the fix; failures of what runs now are counted and change nothing.'
 		],
-		['now', 'Now, whatever the release', 'Something outside of the code was put right. What happens from now on is a regression.']
+		['now', 'Now, whatever the release', 'Something outside the code was fixed. A failure from now on is a regression.']
 	] as const;
 
 	let filled = false;

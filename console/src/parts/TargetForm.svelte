@@ -108,11 +108,11 @@
 			{/each}
 		</fieldset>
 		<label class="flex flex-col gap-1">
-			<span class="text-surface-600-400">Only failures, logs and runs that this question means; nothing for all</span>
+			<span class="text-surface-600-400">Only failures, logs and runs that match this question; leave empty for all</span>
 			<input class="entry font-mono" bind:value={question} maxlength="2000" placeholder="severity>=WARN app=sailings" />
 		</label>
 		<label class="flex flex-col gap-1">
-			<span class="text-surface-600-400">Redaction rules of its own, one a line</span>
+			<span class="text-surface-600-400">Redaction rules of its own, one per line</span>
 			<textarea class="entry font-mono" rows="2" bind:value={hides} maxlength="5000" placeholder="name passenger"></textarea>
 		</label>
 		{#if doing.trouble}<p role="alert" class="border-error-700-300 border-l-4 pl-3">{doing.trouble.message}</p>{/if}

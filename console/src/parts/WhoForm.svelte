@@ -23,7 +23,7 @@
 	}
 </script>
 
-<form class="flex flex-wrap items-end gap-3 text-sm" onsubmit={look} aria-label="What one person met">
+<form class="flex flex-wrap items-end gap-3 text-sm" onsubmit={look} aria-label="What happened to one person">
 	<label class="grid gap-1"
 		>Who
 		<input class="entry w-64" bind:value={name} maxlength="300" placeholder="user id, session or e-mail address" autocomplete="off" />
@@ -39,6 +39,6 @@
 			aria-describedby={wrong ? 'wrong-time' : undefined}
 		/>
 	</label>
-	<button class="act" type="submit">Show what they met</button>
+	<button class="act" type="submit">Show what happened to them</button>
 	{#if wrong}<p id="wrong-time" role="alert" class="text-error-700-300">{wrong}</p>{/if}
 </form>

@@ -204,7 +204,7 @@ def change(
 def end(name: RuleName, url: Url = None, token: Token = None) -> None:
     """Stop a rule. Its firings stay on record."""
     api(url, token).delete(f"/api/alert-rules/{quote(name, safe='')}")
-    show.say(f"The rule {safe(name)} fires no more.")
+    show.say(f"The rule {safe(name)} is stopped.")
 
 
 @alerts.command("apply")
@@ -241,10 +241,10 @@ def silences(url: Url = None, token: Token = None, as_json: Json = False) -> Non
         print_json(answer)
         return
     for one in answer["silences"]:
-        begins = "" if one["holds"] else f" (from {minute_of(one['start'])})"
+        begins = "" if one["active"] else f" (from {minute_of(one['start'])})"
         show.say(f"{one['number']:>4}  {safe(one['said'])}{begins}")
     if not answer["silences"]:
-        show.say("No silence holds. Make one: obitus alerts silence 2h --app APP --reason 'new pier'")
+        show.say("No silence is active. Add one: obitus alerts silence 2h --app APP --reason 'new pier'")
 
 
 @alerts.command("silence")
@@ -271,8 +271,8 @@ def silence(
     print_json(answer) if as_json else show.say(f"Silence {answer['number']}: {safe(answer['said'])}")
 
 
-@alerts.command("speak")
-def speak(
+@alerts.command("end-silence")
+def end_silence(
     number: Annotated[int, typer.Argument(metavar="NUMBER", min=1, help="The silence's number.")],
     url: Url = None,
     token: Token = None,
@@ -294,7 +294,7 @@ def _used(answer: dict[str, Any], as_json: bool) -> None:
         print_json(answer)
         return
     show.say(
-        f"The rule {safe(answer['name'])} holds: {safe(answer['said'])}. It notifies {safe(', '.join(answer['to']) or 'nobody')}."
+        f"The rule {safe(answer['name'])} is active: {safe(answer['said'])}. It notifies {safe(', '.join(answer['to']) or 'nobody')}."
     )
     if answer["trouble"]:
         show.say(safe(answer["trouble"]), show.FAILED)

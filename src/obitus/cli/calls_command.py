@@ -34,7 +34,7 @@ def calls(
 
 def _show(answer: dict[str, Any]) -> None:
     if not answer["lines"]:
-        say("No run of this window called anything that is known. Look further back with --window 14d.")
+        say("No calls are known in this window. Look further back with --window 14d.")
         return
     say(
         f"From the steps of {answer['whole']:,} runs that were sent whole, of {answer['runs']:,}: each represents those with the same outcome.",
@@ -56,7 +56,7 @@ def _show(answer: dict[str, Any]) -> None:
     if answer["lines_in_all"] > len(answer["lines"]):
         say(f"{answer['lines_in_all'] - len(answer['lines']):,} more with fewer calls: narrow with --app.", QUIET)
     if answer["points"]:
-        heading("What entry points spend their time with")
+        heading("Where entry points spend their time")
         for point in answer["points"][:MOST_POINTS]:
             shares = [
                 f"{one['share']:.0%} {safe(one['target'])}" for one in point["spent_with"] if one["share"] >= 0.005

@@ -64,7 +64,7 @@ def add(
         str | None, typer.Option("--template", help="File with a Jinja2 template of the webhook's body.")
     ] = None,
     person: Annotated[
-        str | None, typer.Option("--person", help="The person whose channel it is; their quiet hours hold.")
+        str | None, typer.Option("--person", help="The person whose channel it is; their quiet hours apply.")
     ] = None,
     digest: Annotated[str, typer.Option("--digest", help="A digest each day (08:00) or week (mon 08:00).")] = "",
     zone: Annotated[str, typer.Option("--zone", help="The time zone of the digest: Europe/Oslo.")] = "UTC",

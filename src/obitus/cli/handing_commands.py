@@ -29,7 +29,7 @@ Yes = Annotated[bool, typer.Option("--yes", help="Do it; without it, only the pr
 
 @handing.command("rules")
 def rules(url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """List the active hand-over rules; the first one that holds counts."""
+    """List the active hand-over rules; the first one that matches decides."""
     answer = api(url, token).get("/api/handing-rules")
     if as_json:
         print_json(answer)
@@ -128,17 +128,17 @@ def owners(
         show.say("Say who is meant: obitus handing mean OWNER --to NAME", show.QUIET)
     if answer["preview"] is not None:
         _preview(answer["preview"])
-        show.say("Keep it: the same command with --yes")
+        show.say("Save it: the same command with --yes")
 
 
 @handing.command("mean")
 def mean(
     owner: Annotated[str, typer.Argument(help="An owner as CODEOWNERS names it: @skerry/fares.")],
-    to: Annotated[str | None, typer.Option("--to", help="The person; without it, the name stands for nobody.")] = None,
+    to: Annotated[str | None, typer.Option("--to", help="The person; leave it out to forget who was meant.")] = None,
     url: Url = None,
     token: Token = None,
 ) -> None:
-    """Say which person an owner's name stands for."""
+    """Say which person an owner's name means."""
     api(url, token).post("/api/owner-names", {"owner": owner, "person": to})
     show.say(f"{safe(owner)} is {safe(to)}." if to else f"What was said of {safe(owner)} is forgotten.")
 

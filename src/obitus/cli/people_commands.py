@@ -92,7 +92,7 @@ def people_limit(
 
 
 def _show_link(said: str, answer: dict[str, Any]) -> None:
-    say(f"{said}; good once, until {minute_of(answer['expires'])} UTC:")
+    say(f"{said}; works once, until {minute_of(answer['expires'])} UTC:")
     console.print(answer["link"], soft_wrap=True, markup=False)
 
 

@@ -44,7 +44,7 @@ def quiet(
         return
     if leave is not None:
         done = asked.post(f"/api/quiet/{leave}/leave", {})
-        print_json(done) if as_json else say("It is left, until it is over and comes back.")
+        print_json(done) if as_json else say("It is dismissed until it ends and happens again.")
         return
     answer = asked.get("/api/quiet")
     print_json(answer) if as_json else _show_quiet(answer["quiet"])
@@ -52,7 +52,7 @@ def quiet(
 
 def _show_quiet(found: list[dict[str, Any]]) -> None:
     if not found:
-        say("Nothing is refused or warned of more than usual, and no job stays away.")
+        say("Nothing is refused or warned of more than usual, and no job is overdue.")
         return
     for one in found:
         head = Text(f"{one['id']:>4}  ", style=QUIET).append(f"{WORDS[one['kind']]:<13} ", style=FAILED)
@@ -97,7 +97,7 @@ def _show_person(answer: dict[str, Any]) -> None:
             f"{count_of(len(answer['met']), 'record')} of {count_of(len(answer['apps']), 'app')}; {answer['refused']:,} refused, {answer['failed']:,} failed.",
             QUIET,
         )
-        heading("What they met")
+        heading("What happened to them")
     for one in answer["met"]:
         bad = one["outcome"] in ("failed", "refused")
         said = Text(f"  {one['time'][11:23]}  ", style=QUIET).append(

@@ -111,7 +111,7 @@ def serve(
             )
         say(f"Obitus answers at {service.settings.url}; the records are in {data}.")
         if new_link or not has_password:
-            say("Sign in once with this link (good for a day):")
+            say("Sign in once with this link (valid for a day):")
             console.print(service.passes.new_sign_in_link(), soft_wrap=True, markup=False)
         service.intake.processes.warm()
         run.alone(service, opened)
@@ -184,7 +184,7 @@ def _link_beside(data: Path) -> bool:
             c, secrets.hash_of(secret), secrets.new_secret()[:12], now_ms, now_ms + LINK_LASTS_MS
         ),
     )
-    say(f"Obitus answers at {address} already. Sign in once with this link (good for a day):")
+    say(f"Obitus answers at {address} already. Sign in once with this link (valid for a day):")
     console.print(f"{address}/sign-in#{secret}", soft_wrap=True, markup=False)
     return True
 

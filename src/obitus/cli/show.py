@@ -162,7 +162,7 @@ def keys_of(answer: dict[str, Any]) -> None:
 def day_said(today: dict[str, Any]) -> str:
     """Return the used part of a key's bound of a day, in words; '' where it is small."""
     if today["part"] >= 1:
-        return "! nothing more is taken until midnight, UTC"
+        return "! nothing more is stored until midnight, UTC"
     if today["full"]:
         return f"! {today['part']:.0%}; all of it at about {today['full'][11:16]} UTC, as fast as today"
     return f"{today['part']:.0%}" if today["part"] >= SAID_FROM else ""
@@ -257,7 +257,7 @@ def log_orders(app: str, answer: dict[str, Any]) -> None:
         )
     console.print(table)
     say(
-        f"The app hears of it with the next answer that it gets. Before its time: obitus app logs {safe(app)} --end NUMBER",
+        f"The app learns of it with the next answer that it gets. To end it early: obitus app logs {safe(app)} --end NUMBER",
         QUIET,
     )
 

@@ -52,7 +52,8 @@ def issue(answer: dict[str, Any], since: dict[str, Any], now_ms: int, *, all_fra
         if counted := report.get("counted"):
             also = f", and {count_of(counted - 1, 'more', 'more')} with it" if counted > 1 else ""
             _para(
-                f"The app failed so often that it only counted this one{also}. The stack is that of one before.", QUIET
+                f"The app failed so often that it only counted this one{also}. The stack is that of an earlier one.",
+                QUIET,
             )
         for i, link in enumerate(report["exceptions"]):
             _exception(link, first=i == 0, all_frames=all_frames)

@@ -101,7 +101,7 @@ def release(answer: dict[str, Any]) -> None:
                 4,
             )
     if not answer["places"]:
-        inset(Text("It has not come yet."), 2)
+        inset(Text("It has not arrived yet."), 2)
     _issues("First seen in it", answer["first_here"])
     _issues("Regressed in it", answer["regressed_here"])
     if answer["stepped_up"]:

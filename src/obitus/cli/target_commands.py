@@ -77,7 +77,7 @@ def add(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Pass on new records, in order. A target that was away gets what it missed, for seven days."""
+    """Pass on new records, in order. A target that was away gets later what it missed, for up to seven days."""
     kept: dict[str, Any] = {one: secret_of(one) for one in secrets or ()}
     if headers:
         kept["headers"] = {one: secret_of(one) for one in headers}

@@ -165,9 +165,9 @@ def show_one(number: Number, url: Url = None, token: Token = None, as_json: Json
             if said:
                 show.say(f"      {safe(said)}", show.FAILED if state["state"] == "not set" else "")
         if state["offers"]:
-            show.say(f"      Lines that would do: {', '.join(map(str, state['offers']))}", show.QUIET)
+            show.say(f"      Lines that can have one: {', '.join(map(str, state['offers']))}", show.QUIET)
     if not answer["states"] and answer["tracepoint"]["active"]:
-        show.say("  No instance has said anything of it yet. Does one run with OBITUS_TRACEPOINTS=1?", show.QUIET)
+        show.say("  No instance has answered yet. Does one run with OBITUS_TRACEPOINTS=1?", show.QUIET)
 
 
 @tracepoint.command("hits")

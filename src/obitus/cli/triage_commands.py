@@ -90,14 +90,14 @@ def park(
 def priority(
     number: Number,
     level: Annotated[
-        Literal["high", "middle", "low", "worked-out"], typer.Argument(help="`worked-out` leaves it to Obitus again.")
+        Literal["high", "middle", "low", "computed"], typer.Argument(help="`computed` leaves it to Obitus again.")
     ],
     url: Url = None,
     token: Token = None,
     as_json: Json = False,
 ) -> None:
     """Set the priority by hand."""
-    _decide(api(url, token), [number], {"priority": {"level": None if level == "worked-out" else level}}, as_json)
+    _decide(api(url, token), [number], {"priority": {"level": None if level == "computed" else level}}, as_json)
 
 
 @app.command(short_help="Take issues: say that you take care of them.")

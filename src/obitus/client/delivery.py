@@ -20,7 +20,7 @@ LONGEST_WAIT_S: Final = 30.0
 
 
 class Delivery:
-    """Delivers to one service. ``heard`` gets its answers, ``counted`` the numbers of reports stored and refused."""
+    """Delivers to one service. ``on_answer`` gets its answers, ``counted`` the numbers of reports stored and refused."""
 
     def __init__(
         self,
@@ -29,14 +29,14 @@ class Delivery:
         sayings: Sayings,
         *,
         says_time: bool,
-        heard: Callable[[dict[str, Any]], None],
+        on_answer: Callable[[dict[str, Any]], None],
         drop: Callable[[str, int], None],
         counted: Callable[[int, int], None],
         is_on_disk: Callable[[], bool],
         is_leaving: Callable[[], bool],
     ) -> None:
         self._settings, self._redactor, self._sayings, self._says_time = settings, redactor, sayings, says_time
-        self._heard, self._drop, self._counted = heard, drop, counted
+        self._on_answer, self._drop, self._counted = on_answer, drop, counted
         self._is_on_disk, self._is_leaving = is_on_disk, is_leaving
         self._url = (settings.url or "").rstrip("/") + "/reports"
         self._connection: Connection | None = None
@@ -99,7 +99,7 @@ class Delivery:
             body = {}
         if status in (200, 422) and isinstance(body.get("lines"), list):
             self._count(body)
-            self._heard(body)
+            self._on_answer(body)
             return len(batch), 0
         detail = str(body.get("detail", "")) or f"status {status}"
         if body.get("slug") == "format-not-supported":

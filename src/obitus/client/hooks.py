@@ -104,7 +104,7 @@ class Hooks:
     def remove(self) -> None:
         """Remove the hooks that are still ours; one that another library put on top of ours stays."""
         self._imports.end()
-        self._orders.heard({})
+        self._orders.learn_from({})
         self._patches.remove()
 
     def _installer(self, place: str) -> Any:

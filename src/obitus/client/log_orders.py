@@ -38,7 +38,7 @@ class LogOrders:
         """Call a function at each change."""
         self._listeners.append(listener)
 
-    def heard(self, answer: Mapping[str, Any]) -> None:
+    def learn_from(self, answer: Mapping[str, Any]) -> None:
         """Take over the orders of an answer of the service."""
         if self._fixed:
             return

@@ -114,8 +114,8 @@ class _Records:
         ours = name == "obitus" or name.startswith("obitus.")
         found = (
             severity,
-            not ours and self._kept.hears(name, severity),
-            not ours and self._orders.sent.hears(name, severity),
+            not ours and self._kept.passes(name, severity),
+            not ours and self._orders.sent.passes(name, severity),
         )
         if name == REDIRECTED and name not in self._settings.logs:
             # The output of a job runner's workers, line by line: useful as breadcrumbs, not as hundreds of reports.

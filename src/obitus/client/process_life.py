@@ -76,7 +76,7 @@ class ProcessLife:
             settle=self._settle,
             wrote=self._keep_story if self._keeps else _nothing,
             family=base.family,
-            heard=self._heard,
+            on_answer=self._on_answer,
         )
         base.held = Held(base.sender, base.timer)
         self._limits.begin()
@@ -103,11 +103,11 @@ class ProcessLife:
         self._base.held.release()
         self._base.sender.secure(0.5)
 
-    def _heard(self, answer: dict[str, Any]) -> None:
+    def _on_answer(self, answer: dict[str, Any]) -> None:
         """Take what an answer of the service has in addition to the verdicts."""
-        self._base.log_orders.heard(answer)
+        self._base.log_orders.learn_from(answer)
         if self._tracepoints is not None:
-            self._tracepoints.heard(answer)
+            self._tracepoints.learn_from(answer)
 
     def stop(self, timeout_s: float) -> None:
         """Remove the hooks, send what is queued, and end."""

@@ -53,7 +53,7 @@ class Sender:
         wrote: Callable[[], None] = lambda: None,
         due: Callable[[], float] = lambda: TICK_S,
         family: str = "",
-        heard: Callable[[dict[str, Any]], None] = lambda _: None,
+        on_answer: Callable[[dict[str, Any]], None] = lambda _: None,
     ) -> None:
         self._tick, self._settle, self._wrote, self._due = tick, settle, wrote, due
         self.sayings = Sayings()
@@ -63,7 +63,7 @@ class Sender:
             redactor,
             self.sayings,
             says_time=says_time,
-            heard=heard,
+            on_answer=on_answer,
             drop=self.drop,
             counted=self._counted,
             is_on_disk=lambda: self.backlog.is_on_disk,

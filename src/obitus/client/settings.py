@@ -152,7 +152,7 @@ def load(
         rules = parse_rules(
             hide if hide is not None else filter(str.strip, (found.get("OBITUS_HIDE") or "").splitlines())
         )
-        heard = parse_thresholds(choose(logs, "OBITUS_LOGS") or "", "WARN")
+        thresholds = parse_thresholds(choose(logs, "OBITUS_LOGS") or "", "WARN")
         kept = parse_thresholds(choose(breadcrumbs, "OBITUS_BREADCRUMBS") or "", "INFO")
     except (RuleTrouble, ThresholdTrouble) as trouble:
         raise SettingTrouble(f"the settings of Obitus: {trouble}") from None
@@ -165,7 +165,7 @@ def load(
         release=choose(release, "OBITUS_RELEASE"),
         environment=choose(environment, "OBITUS_ENVIRONMENT"),
         off=switched_off if off is None else off,
-        logs=heard,
+        logs=thresholds,
         logs_fixed=is_on("OBITUS_LOGS_FIXED") if logs_fixed is None else logs_fixed,
         breadcrumbs=kept,
         leave_out=frozenset(left_out),

@@ -61,7 +61,7 @@ def nearness(one: Looks, other: Looks) -> Nearness:
             (_MESSAGE * alike, "the same message" if alike == 1 else f"a message that is alike by {alike:.0%}")
         )
     if one.entry_point and one.entry_point == other.entry_point:
-        found.append((_POINT, f"met on the same entry point, {one.entry_point}"))
+        found.append((_POINT, f"seen on the same entry point, {one.entry_point}"))
     if shared := _callers(one.traits) & _callers(other.traits):
         found.append((_CALLERS, f"called by the same function, {min(shared)}"))
     found.sort(key=lambda part: (-part[0], part[1]))

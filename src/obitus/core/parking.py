@@ -86,7 +86,7 @@ def reopened_by_count(until: Until, since: Since) -> str | None:
     if until.an_hour is not None and since.in_last_hour >= until.an_hour:
         return f"{count_of(since.in_last_hour, 'failure')} within one hour"
     if until.people is not None and since.people >= until.people:
-        return f"it met {_more(since.people, 'person', 'people')} since it was parked"
+        return f"it hit {_more(since.people, 'person', 'people')} since it was parked"
     return None
 
 
@@ -103,7 +103,7 @@ def reopened_by_place(until: Until, met: MetIn, newest: str | None, parked_ms: i
         if compared > 0 if compared is not None else came_since:
             return f"seen in {met.release}, another release"
     if "environment" in until.another and not met.is_environment_known:
-        return f"seen in {met.environment}, where it had not been met"
+        return f"seen in {met.environment}, where it had not been seen"
     return None
 
 

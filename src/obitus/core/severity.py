@@ -49,7 +49,7 @@ class Thresholds:
         self._by_logger = dict(by_logger)
         self._known: dict[str, int] = {}
 
-    def hears(self, logger: str, severity: str) -> bool:
+    def passes(self, logger: str, severity: str) -> bool:
         """Whether a record of that logger and severity passes."""
         try:
             least = self._known[logger]

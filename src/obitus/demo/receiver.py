@@ -34,11 +34,11 @@ class Arrived:
 
 
 class Receiver:
-    """Listens for webhooks on one port and for mail on another; 0 takes any that is free. ``heard`` is told of each arrival."""
+    """Listens for webhooks on one port and for mail on another; 0 takes any that is free. ``on_arrival`` is called for each arrival."""
 
-    def __init__(self, port: int = 0, mail_port: int = 0, heard: Callable[[Arrived], None] | None = None) -> None:
+    def __init__(self, port: int = 0, mail_port: int = 0, on_arrival: Callable[[Arrived], None] | None = None) -> None:
         self.arrived: deque[Arrived] = deque(maxlen=MOST_KEPT)
-        self._heard = heard
+        self._on_arrival = on_arrival
         self._web = _Web((HOST, port), self)
         try:
             self._mail = _Mail((HOST, mail_port), self)
@@ -76,8 +76,8 @@ class Receiver:
     def add(self, arrived: Arrived) -> None:
         """Keep something that arrived."""
         self.arrived.append(arrived)
-        if self._heard is not None:
-            self._heard(arrived)
+        if self._on_arrival is not None:
+            self._on_arrival(arrived)
 
     def page(self) -> str:
         """Return what arrived as a page, the latest first. All of it is text."""

@@ -100,7 +100,7 @@ def health(records: TheRecords, clock: TheClock) -> Response:
     return JSONResponse(answer.model_dump(), status_code=503 if reasons else 200)
 
 
-async def _heard(
+async def _last_event(
     records: TheRecords,
     live: TheLive,
     known_to: Annotated[
@@ -132,7 +132,7 @@ async def live(
     clock: TheClock,
     live: TheLive,
     person: SignedIn,
-    heard: Annotated[tuple[int, bool], Depends(_heard)],
+    last_event: Annotated[tuple[int, bool], Depends(_last_event)],
 ) -> Response:
     """Stream server-sent events: events with their numbers, and `reports` (app, environment, issues) after each
     commit. Without `Last-Event-ID` it begins with new events. `missed` says that there were too many events: load
@@ -144,7 +144,7 @@ async def live(
     def may_still() -> bool:
         return people.is_good(records.reader, person.pass_id, clock.now_ms())
 
-    number, was_there = heard
+    number, was_there = last_event
     narrowed = not person.sight.is_whole
     missed = (lambda: None if narrowed else _missed(records, number)) if was_there else None
     stream = live.listen(person.pass_id, may_still, number, missed, narrowed=narrowed, wire=request.scope.get(WIRE))

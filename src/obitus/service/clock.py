@@ -58,7 +58,7 @@ class SteadyClock:
                 return self._follow(wall_ms, at_ms)
             return counted_ms
 
-    def heard(self, theirs_ms: int) -> None:
+    def note_sender(self, theirs_ms: int) -> None:
         """Note the time of a sender's clock."""
         counted_ms = self()
         with self._lock:
@@ -85,7 +85,7 @@ class Clock:
         """Return the time, Unix milliseconds."""
         return self._clock_ms()
 
-    def heard(self, theirs_ms: int) -> None:
+    def note_sender(self, theirs_ms: int) -> None:
         """Note the time of a sender's clock: after a jump it decides which time is right."""
         if self._steady is not None:
-            self._steady.heard(theirs_ms)
+            self._steady.note_sender(theirs_ms)

@@ -52,7 +52,7 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "all-refused": (422, "Every line was refused"),
     "not-browser-reports": (400, "No reports of a browser"),
     "too-busy": (429, "Too much at once"),
-    "day-full": (429, "All that may come in a day has come"),
+    "day-full": (429, "The day's bound of the key is reached"),
     "queue-full": (429, "Too much at once"),
     "disk-full": (507, "The disk is full"),
     "store-broken": (500, "The store refused"),
@@ -85,7 +85,7 @@ PROBLEMS: Final[dict[str, tuple[int, str]]] = {
     "not-this-key": (403, "This reporting key is for another app or environment"),
     "not-this-origin": (403, "Pages of this origin may not report with this key"),
     "bad-map": (422, "This is no source map that can be used"),
-    "deploy-ahead": (422, "The deploy lies in the future"),
+    "deploy-ahead": (422, "The deploy is in the future"),
     "no-release": (422, "A release is needed to settle in"),
     "fault": (500, "Something broke inside the service"),
 }

@@ -24,7 +24,7 @@ MOST_WAITING_OF_AN_APP: Final = 1_000
 """Clients that wait for changes at the same time."""
 MOST_INSTANCES_OF_AN_APP: Final = 1_000
 AT_WORK: Final = 2
-HEARD_MS: Final = 60_000
+PRESENT_MS: Final = 60_000
 """How long an instance counts as running after its latest request."""
 
 
@@ -40,7 +40,7 @@ class Instance:
     environment: str
     runtime: str
     client: str
-    heard_ms: int
+    last_request_ms: int
 
 
 class TooManyWait(Exception):
@@ -115,7 +115,7 @@ class ActiveTracepoints:
         finally:
             waiting.discard(woken)
 
-    def heard(self, instance: Instance) -> None:
+    def add_instance(self, instance: Instance) -> None:
         """Store an instance."""
         of_app = self._instances.setdefault(instance.app_id, OrderedDict())
         of_app[instance.instance] = instance
@@ -126,9 +126,9 @@ class ActiveTracepoints:
 
     def instances(self) -> list[Instance]:
         """Return the instances with requests in the last minute, by app and host."""
-        since_ms = self._clock.now_ms() - HEARD_MS
+        since_ms = self._clock.now_ms() - PRESENT_MS
         known = [one for of_app in list(self._instances.values()) for one in list(of_app.values())]
-        found = [one for one in known if one.heard_ms >= since_ms]
+        found = [one for one in known if one.last_request_ms >= since_ms]
         return sorted(found, key=lambda one: (one.app_id, one.environment, one.host, one.pid))
 
     async def said(self, instance: Instance, states: tuple[InstanceState, ...]) -> bool:

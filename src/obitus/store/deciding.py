@@ -209,7 +209,7 @@ def _carry_out(
     if order.weighs:
         level = order.level
         connection.execute(_WEIGH, {"id": issue_id, "level": level, "by": by[0] if level is not None else None})
-        said = f"said that its priority is {level}" if level is not None else "left its priority to be worked out"
+        said = f"said that its priority is {level}" if level is not None else "left its priority to be computed"
         note(connection, issue_id, by[0], f"{by[1]} {said}.", now_ms)
         return said
     return _hand_over(connection, issue_id, before, order, by, now_ms)

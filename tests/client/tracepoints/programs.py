@@ -107,7 +107,7 @@ def ask(*orders, version=None, environment="production", **more):
     """Let exactly these stand; each gets a number of its own, unless it has one."""
     number[0] += 1
     made = [{"id": number[0] * 100 + place, "file": "fares.py", "seconds": 60, "hits": 1000, "per_second": 100} | order for place, order in enumerate(orders)]
-    requested.heard({"tracepoints": {"version": number[0] if version is None else version, "environment": environment, "set": made} | more})
+    requested.learn_from({"tracepoints": {"version": number[0] if version is None else version, "environment": environment, "set": made} | more})
     requested.tend()
 
 def seen(act):

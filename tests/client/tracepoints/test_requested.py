@@ -44,7 +44,7 @@ class App:
         usual = {"file": self.fares.__file__, "seconds": 60.0, "hits": 1000, "per_second": 100.0, "line": QUOTE}
         made = [usual | {"id": 100 * self.version + place} | order for place, order in enumerate(orders)]
         number = self.version if version is None else version
-        self.requested.heard({"tracepoints": {"version": number, "environment": environment, "set": made}})
+        self.requested.learn_from({"tracepoints": {"version": number, "environment": environment, "set": made}})
         self.requested.tend()
 
     def state(self) -> tuple[str, str]:

@@ -426,7 +426,7 @@ def test_templates_make_bodies_and_are_bounded(running: Running, receiver: Recei
         ("{{ ''.__class__.__mro__[1].__subclasses__() }}", "unsafe"),
         ("{{ nothing.here }}", "'nothing' is undefined"),
         ("{% if %}", "line 1"),
-        ("{{ title }}", "no JSON"),
+        ("{{ title }}", "no valid JSON"),
         ("{{ 'a' * 99999999999 }}", "memory"),
     ):
         found = preview(template)

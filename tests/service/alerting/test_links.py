@@ -47,7 +47,7 @@ def test_a_link_asks_first_and_is_good_once(running: Running, receiver: Receiver
     assert running.get("/api/issues/1")["state"] == "untriaged"
     assert follow(running, links["accept"], use=True).json()["said"].startswith("Issue 1 is accepted.")
     again = follow(running, links["accept"], use=True)
-    assert again.status == 404 and "Each is good once" in again.json()["detail"]
+    assert again.status == 404 and "Each works once" in again.json()["detail"]
     assert not follow(running, links["accept"]).json()["good"]
     issue = running.get("/api/issues/1")
     assert issue["state"] == "accepted"
@@ -75,7 +75,7 @@ def test_links_end_and_cannot_be_guessed(running: Running, receiver: Receiver) -
     assert follow(running, "0" * 64).status == 404 and follow(running, "short").status == 422
     running.clock.ahead_ms += 3 * DAY_MS + 1000
     look = follow(running, links["accept"]).json()
-    assert not look["good"] and "was good until" in look["why_not"]
+    assert not look["good"] and "was valid until" in look["why_not"]
     assert follow(running, links["accept"], use=True).status == 404
 
 

@@ -43,7 +43,7 @@
 	}
 	const end = (name: string) =>
 		doing.do(
-			`The rule ${name} fires no more.`,
+			`The rule ${name} is stopped.`,
 			() => api.DELETE('/api/alert-rules/{name}', { params: { path: { name } } }),
 			'alert-rules',
 			'alerts'
@@ -89,7 +89,7 @@
 				maxlength="1000"
 			/>
 			<button class="act" disabled={doing.busy}>Preview</button>
-			{#if editing}<button type="button" class="act" onclick={kept}>Leave it as it is</button>{/if}
+			{#if editing}<button type="button" class="act" onclick={kept}>Cancel</button>{/if}
 		</form>
 		{#if !when}
 			<p class="text-surface-600-400 mt-1 text-sm">

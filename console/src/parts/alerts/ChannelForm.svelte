@@ -90,7 +90,7 @@
 			digest_at: digest,
 			digest_zone: zone
 		};
-		const said = `The channel ${name} is kept.`;
+		const said = `The channel ${name} is saved.`;
 		const made = before
 			? await doing.do(said, () => api.PUT('/api/channels/{name}', { params: { path: { name } }, body }), 'channels')
 			: await doing.do(said, () => api.POST('/api/channels', { body: { ...body, name } }), 'channels');
@@ -134,7 +134,7 @@
 		{#if kind === 'webhook'}
 			<label class="flex flex-col gap-1">
 				<span class="text-surface-600-400"
-					>Body, in Jinja2; nothing for a CloudEvent. There are title, kind, priority, parts, plain, home.</span
+					>Body, in Jinja2; leave empty for a CloudEvent. Variables: title, kind, priority, parts, plain, home.</span
 				>
 				<textarea class="entry font-mono" rows="3" bind:value={template} maxlength="20000" placeholder={'{"text": {{ plain | tojson }}}'}
 				></textarea>
@@ -162,7 +162,7 @@
 		{#if doing.trouble}<p role="alert" class="border-error-700-300 border-l-4 pl-3">{doing.trouble.message}</p>{/if}
 		<div class="flex gap-3">
 			<button class="act" disabled={doing.busy}>{before ? 'Change it' : 'Add it'}</button>
-			{#if before}<button type="button" class="act" onclick={done}>Leave it as it is</button>{/if}
+			{#if before}<button type="button" class="act" onclick={done}>Cancel</button>{/if}
 		</div>
 	</form>
 </section>

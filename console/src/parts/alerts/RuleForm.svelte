@@ -39,7 +39,7 @@
 			escalate_to: others,
 			escalate_after_minutes: others.length ? after : null
 		};
-		const said = `The rule ${name} holds from now on.`;
+		const said = `The rule ${name} is active.`;
 		const made = before
 			? await doing.do(said, () => api.PUT('/api/alert-rules/{name}', { params: { path: { name } }, body }), 'alert-rules', 'alerts')
 			: await doing.do(said, () => api.POST('/api/alert-rules', { body: { ...body, name } }), 'alert-rules');

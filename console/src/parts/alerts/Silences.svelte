@@ -38,10 +38,10 @@
 	<ul class="text-sm">
 		{#each silences.value?.silences ?? [] as one (one.number)}
 			<li class="flex flex-wrap gap-3 py-0.5">
-				<span>{one.said}{one.holds ? '' : ` (from ${moment(one.start)})`}</span>
+				<span>{one.said}{one.active ? '' : ` (from ${moment(one.start)})`}</span>
 				{#if session.decides}<button class="quiet-act" onclick={() => end(one.number)}>End silence {one.number}</button>{/if}
 			</li>
-		{:else}<li class="text-surface-600-400">{silences.trouble?.message ?? 'None holds.'}</li>{/each}
+		{:else}<li class="text-surface-600-400">{silences.trouble?.message ?? 'None is active.'}</li>{/each}
 	</ul>
 	{#if session.decides}
 		<form class="mt-2 flex flex-wrap items-center gap-2 text-sm" onsubmit={silence}>

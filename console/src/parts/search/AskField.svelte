@@ -94,7 +94,7 @@
 <div class="relative min-w-64 grow">
 	<label class="flex flex-col gap-1">
 		<span class="text-surface-600-400 text-sm">
-			Ask: words, or <code class="font-mono">user.id=p-102 severity&gt;=WARN</code>. Nothing shows all of the window.
+			Ask: words, or <code class="font-mono">user.id=p-102 severity&gt;=WARN</code>. Leave it empty to see everything in the window.
 		</span>
 		<input
 			bind:this={input}
@@ -150,7 +150,7 @@
 				<pre class="overflow-x-auto font-mono text-xs" aria-hidden="true">{value}
 {' '.repeat(trouble.position - 1)}<span class="text-error-700-300 font-bold">▲</span></pre>
 			{/if}
-			<span class="text-error-700-300 font-semibold">✕ This cannot be asked.</span>
+			<span class="text-error-700-300 font-semibold">✕ This question cannot be read.</span>
 			{trouble.message}
 		</div>
 	{/if}

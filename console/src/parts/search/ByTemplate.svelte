@@ -62,11 +62,11 @@
 			</p>
 		{/if}
 		{#if value.not_listed}
-			<p class="mt-2 text-sm">{countOf(value.not_listed, 'log record')} of still other templates are not kept apart.</p>
+			<p class="mt-2 text-sm">{countOf(value.not_listed, 'log record')} of further templates are counted together.</p>
 		{/if}
 		{#if value.templates.some((template) => template.found)}
 			<p class="text-surface-600-400 mt-2 text-sm">
-				A template marked “found” did not come with its records: it was found in their texts, … stands for what differs.
+				A template marked “found” was derived from the texts of its records; … marks what differs.
 			</p>
 		{/if}
 	{/snippet}

@@ -32,7 +32,7 @@
 	const found = watch(() => (app ? questions.logOrders(app) : undefined));
 
 	async function order() {
-		const said = `The app hears with its next report that ${logger || 'every logger'} sends from ${severity} on.`;
+		const said = `With its next report the app learns to send ${logger || 'every logger'} from ${severity} on.`;
 		const body = { logger, severity, minutes, environment: place.filter.environment ?? '' };
 		await doing.do(said, () => api.POST('/api/apps/{name}/log-orders', { params: { path: { name: app } }, body }), 'log-orders', 'acts');
 	}
@@ -79,7 +79,7 @@
 	</form>
 	{#if doing.trouble}<p class="border-error-700-300 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
 	{#if found.value?.orders.length}
-		<h3 class="text-sm font-semibold">What holds now for {app}</h3>
+		<h3 class="text-sm font-semibold">Active for {app}</h3>
 		<ul class="text-sm">
 			{#each found.value.orders as one (one.id)}
 				<li class="border-surface-200-800 flex items-baseline gap-2 border-b py-1">

@@ -31,7 +31,7 @@
 	{#if turning.side_by_side.length}
 		<p class="my-2 flex flex-wrap items-baseline gap-3 text-sm">
 			<button class="act" aria-pressed={open} onclick={() => (open = !open)}>Side by side with the nearest healthy run</button>
-			<span class="text-surface-600-400">held against {countOf(turning.healthy, 'healthy run')}</span>
+			<span class="text-surface-600-400">compared with {countOf(turning.healthy, 'healthy run')}</span>
 			{#if turning.nearest}<a href={place.to(`/run/${turning.nearest}`)}>That run</a>{/if}
 		</p>
 		{#if open}

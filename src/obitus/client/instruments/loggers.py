@@ -28,7 +28,7 @@ def _kept(reporter: Reporter) -> Thresholds:
 
 
 @guarded
-def hear(
+def handle_record(
     reporter: Reporter,
     logger: str,
     severity: str,
@@ -43,9 +43,9 @@ def hear(
     orders = reporter.base.log_orders
     if orders.ends_s and monotonic() > orders.ends_s:
         orders.expire()
-    if _kept(reporter).hears(logger, severity):
+    if _kept(reporter).passes(logger, severity):
         reporter.runs.breadcrumb("log", message, severity, {"logger": logger} | place)
-    if not orders.sent.hears(logger, severity):
+    if not orders.sent.passes(logger, severity):
         return
     redactor = reporter.base.redactor
     attributes: dict[str, Any] = place | {
@@ -83,7 +83,9 @@ def install_loguru(reporter: Reporter, patches: Patches, module: ModuleType) -> 
         }
         error = raised.value if raised is not None else None
         severity = from_python_level(record["level"].no)
-        hear(active, record["name"] or "loguru", severity, record["message"], dict(record["extra"]), error, place)
+        handle_record(
+            active, record["name"] or "loguru", severity, record["message"], dict(record["extra"]), error, place
+        )
 
     def add() -> None:
         # Plain text: the app's own sinks format the traceback.
@@ -121,7 +123,7 @@ def install_structlog(reporter: Reporter, patches: Patches, module: ModuleType) 
         rest = {name: value for name, value in fields.items() if name not in ("exc_info", "event")}
         context = dict(getattr(bound, "_context", None) or {})
         name = str(context.pop("logger", "") or "structlog")
-        hear(active, name, severity, str(event), context | rest, error, {})
+        handle_record(active, name, severity, str(event), context | rest, error, {})
 
     def make(before: Any) -> Any:
         def _proxy_to_logger(bound: Any, method_name: str, event: Any = None, *args: Any, **fields: Any) -> Any:

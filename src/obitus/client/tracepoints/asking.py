@@ -120,7 +120,7 @@ class Asking:
             except (ValueError, RecursionError):
                 content = None
             if isinstance(content, dict):
-                self._requested.heard(content)
+                self._requested.learn_from(content)
             return True
         if answer.status in (401, 403, 404, 405):
             self._pause(NOT_KNOWN_PAUSE_S)

@@ -27,7 +27,7 @@ from obitus.core.bounds import said, short
 from obitus.core.tracepoints import Order, OrderTrouble, is_end_of, read_order
 from obitus.core.tracepoints.orders import MOST_OF_AN_APP
 
-UNHEARD_S: Final = 60.0
+UNANSWERED_S: Final = 60.0
 """How long tracepoints stay set without an answer of the service."""
 TELL_EVERY_S: Final = 3.0
 """How often the service hears how many hits there were, while there are some."""
@@ -68,7 +68,7 @@ class Requested:
         """Why tracepoints are over in this process, by id."""
         self._wanted: Mapping[str, Any] | None = None
         self._version = 0
-        self._heard_s = monotonic()
+        self._answered_s = monotonic()
         self._look_again = False
         self._counted, self._counted_s = 0, 0.0
         self._imports = Patches()
@@ -83,12 +83,12 @@ class Requested:
 
     # Any thread.
 
-    def heard(self, answer: Mapping[str, Any]) -> None:
+    def learn_from(self, answer: Mapping[str, Any]) -> None:
         """Store an answer of the service, to be acted upon at the next turn."""
         wanted = answer.get("tracepoints")
         if not isinstance(wanted, dict) or type(wanted.get("version")) is not int:
             return
-        if wanted["version"] < self._version and monotonic() - self._heard_s < UNHEARD_S:
+        if wanted["version"] < self._version and monotonic() - self._answered_s < UNANSWERED_S:
             # An answer that was overtaken by a later one, or a service restored from a backup.
             return
         self._wanted = wanted
@@ -119,7 +119,7 @@ class Requested:
                 "cost_ms": round(point.cost_ns / 1e6, 3),
             }
             if point.trouble:
-                one["trouble"] = said(f"the condition could not be worked out: {point.trouble}")
+                one["trouble"] = said(f"the condition could not be evaluated: {point.trouble}")
             if kept.offers:
                 one["offers"] = list(kept.offers)
             if kept.file:
@@ -147,7 +147,7 @@ class Requested:
         changed = self._look_again
         self._look_again = False
         if wanted is not None:
-            self._heard_s = monotonic()
+            self._answered_s = monotonic()
             if wanted["version"] != self._version:
                 self._version = wanted["version"]
                 changed |= self._take(wanted)
@@ -155,8 +155,8 @@ class Requested:
         counted = sum(kept.point.hits + kept.point.left_out for kept in self._kept.values())
         if counted != self._counted and now_s - self._counted_s > TELL_EVERY_S:
             self._counted, self._counted_s, self.has_news = counted, now_s, True
-        if self._kept and now_s - self._heard_s > UNHEARD_S:
-            warn("Obitus: the service was not heard of for a minute, so all tracepoints were taken away.")
+        if self._kept and now_s - self._answered_s > UNANSWERED_S:
+            warn("Obitus: the service did not answer for a minute, so all tracepoints were removed.")
             self._kept.clear()
             self._version, changed = 0, True
         for number, kept in list(self._kept.items()):
@@ -192,7 +192,7 @@ class Requested:
         try:
             order = read_order(sent)
         except OrderTrouble as trouble:
-            order = Order(number, str(sent.get("file") or "?"), 0, float(UNHEARD_S))
+            order = Order(number, str(sent.get("file") or "?"), 0, float(UNANSWERED_S))
             self._kept[number] = self._refused(order, str(trouble))
             return True
         attributes = self._base.process
@@ -346,7 +346,7 @@ class Requested:
         self._engine.end()
         self._watch_imports(wanted=False)
         self._wanted, self._version, self._look_again = None, 0, False
-        self._heard_s = monotonic()
+        self._answered_s = monotonic()
 
 
 def _span(seconds: float) -> str:

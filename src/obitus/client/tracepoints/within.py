@@ -16,7 +16,7 @@ class Tracepoints:
         self._base = base
         self.requested = Requested(base, capture, open_runs, environments)
         self._asking = Asking(base, self.requested)
-        self.heard = self.requested.heard
+        self.learn_from = self.requested.learn_from
 
     def turn(self, *, tick: bool) -> None:
         """On the client's own thread: do what is due; at each ``tick`` also ask."""

@@ -196,7 +196,7 @@ def _closing(letter: Letter) -> list[str]:
         found.append(f"And {count_of(beyond, 'more', 'more')}: {letter.home}/alerts")
     found += letter.notes
     if any(part.acts for part in letter.parts):
-        found.append("Each of these links asks before it does anything, and is good once, for three days.")
+        found.append("Each of these links asks before it does anything, works once, and is valid for three days.")
     return found
 
 

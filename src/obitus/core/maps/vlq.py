@@ -122,7 +122,7 @@ def _segments(is_line_end: NDArray[np.bool_], before: Column, numbers: Column) -
         wrong = length[(length > 5) | ~_IS_LENGTH[np.minimum(length, 5)]][0]
         raise MappingsTrouble(f"a segment has {wrong} numbers; 1, 4 or 5 are expected")
     begins = np.searchsorted(line_of, np.arange(lines + 1, dtype=np.int32)).astype(np.int32)
-    # Only of a map that lies do the sums need more than 32 bits.
+    # Only the sums of a map with wrong numbers need more than 32 bits.
     kind: type = np.int32 if np.abs(numbers).sum(dtype=np.int64) < 2**31 else np.int64
     columns: NDArray[Any] = np.cumsum(numbers[first], dtype=kind)
     if lines > 1:

@@ -72,7 +72,7 @@ def rendered(template: str, data: dict[str, Any], is_json: bool) -> tuple[bool, 
     except json.JSONDecodeError as error:
         return (
             False,
-            f"it makes no JSON (line {error.lineno}: {error.msg}); texts are put in with {{{{ value | tojson }}}}",
+            f"the result is no valid JSON (line {error.lineno}: {error.msg}); texts are put in with {{{{ value | tojson }}}}",
         )
     except (
         TemplateError,

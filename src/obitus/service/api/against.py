@@ -77,7 +77,7 @@ class TurningAnswer(BaseModel):
     differences: list[DifferenceAnswer] = Field(
         description="All that are as strong, in their order; the first is the turning point."
     )
-    healthy: int = Field(description="Healthy runs that it was held against.")
+    healthy: int = Field(description="Healthy runs that it was compared with.")
     nearest: str | None = Field(description="The id of the healthy run that is nearest.")
     side_by_side: list[SideBySide]
 
@@ -111,7 +111,7 @@ def turning(records: TheRecords, id: uuid.UUID) -> TurningAnswer:
     failure = issues.failure_with_id(records.reader, id.bytes)
     content = records.evidence.content(failure.seq)
     if content is None:
-        raise Problem("not-found", "Its evidence is kept no more, so nothing is known of its steps.")
+        raise Problem("not-found", "Its evidence is no longer kept, so nothing is known of its steps.")
     run = content.get("run") or {}
     trail = content.get("trail") or []
     whole = _run_with(records, str(run.get("id") or ""), failure.time_ms)

@@ -76,7 +76,7 @@ class AlertRuleOrder(BaseModel):
     to: list[Annotated[str, Field(max_length=60)]] = Field(max_length=20, description="Channels that are notified.")
     priority: Level = Field(default="middle", description="High priority goes out in quiet hours too.")
     at_most_an_hour: int = Field(
-        default=12, ge=1, le=MOST_AN_HOUR, description="Messages; what fires beyond that goes out as one, later."
+        default=12, ge=1, le=MOST_AN_HOUR, description="Most messages in an hour; further ones are sent later, as one."
     )
     escalate_to: list[Annotated[str, Field(max_length=60)]] = Field(
         default_factory=list, max_length=20, description="Channels that are notified when nobody accepts in time."
@@ -104,7 +104,7 @@ class AlertFileOrder(BaseModel):
     model_config = ConfigDict(extra="forbid", strict=True)
 
     text: str = Field(max_length=MOST_BYTES, description="The file, TOML with [[alert]] tables.")
-    source: str = Field(max_length=200, description="What the file is called; rules bear it.")
+    source: str = Field(max_length=200, description="What the file is called; shown with each rule from it.")
     end_others: bool = Field(default=False, description="End the rules that are not in the file.")
     only_plan: bool = Field(default=True, description="Say what would be done, and do nothing.")
 

@@ -123,7 +123,7 @@ class SilenceAnswer(BaseModel):
     reason: str
     said_by: str
     said: str
-    holds: bool = Field(description="Whether it holds now.")
+    active: bool = Field(description="Whether it is active now; otherwise it is planned.")
 
 
 class SilencesAnswer(BaseModel):
@@ -338,9 +338,9 @@ def _linked(records: Records, secret: str) -> tuple[LinkRow, FiringRow, Issue | 
 
 def _why_not(link: LinkRow, now_ms: int) -> str:
     if link.used_ms is not None:
-        return f"This link was used at {minute_of(to_text(link.used_ms))} UTC. Each is good once."
+        return f"This link was used at {minute_of(to_text(link.used_ms))} UTC. Each works once."
     if link.expires_ms <= now_ms:
-        return f"This link was good until {minute_of(to_text(link.expires_ms))} UTC. Open the console instead."
+        return f"This link was valid until {minute_of(to_text(link.expires_ms))} UTC. Open the console instead."
     return ""
 
 
@@ -388,7 +388,7 @@ def _silence(row: SilenceRow, now_ms: int) -> SilenceAnswer:
         reason=row.reason,
         said_by=row.said_by,
         said=f"{of_what[:1].upper()}{of_what[1:]}, until {minute_of(to_text(row.until_ms))} UTC: {row.reason} ({row.said_by})",
-        holds=row.from_ms <= now_ms < row.until_ms,
+        active=row.from_ms <= now_ms < row.until_ms,
     )
 
 

@@ -197,7 +197,7 @@ def bound_key(
     """Set how many reports and bytes may come with a key in a day. It takes effect at once, for today's reports too."""
     row = store.app_named(records.reader, name)
     what = ", ".join(
-        f"{'what holds for all' if value is None else f'{value:,}'} {unit} a day"
+        f"{'the bound for all' if value is None else f'{value:,}'} {unit} a day"
         for value, unit in ((order.reports, "reports"), (order.bytes, "bytes"))
     )
     acts.do(

@@ -65,7 +65,7 @@ class ChannelOrder(BaseModel):
     person: str | None = Field(
         default=None,
         max_length=60,
-        description="The person whose channel it is; their quiet hours hold. Null for the team's.",
+        description="The person whose channel it is; their quiet hours apply. Null for the team's.",
     )
     digest_at: str = Field(
         default="", max_length=20, description="`08:00` for a digest each day, `mon 08:00` each week, '' for none."

@@ -189,7 +189,7 @@ def add_link_pattern(
     return link_patterns(records)
 
 
-@router.delete("/link-patterns/{pattern}", summary="Let them be text again")
+@router.delete("/link-patterns/{pattern}", summary="Show them as text again")
 def remove_link_pattern(acts: TheActs, person: SignedIn, pattern: Annotated[int, Path(ge=1, le=2**62)]) -> Done:
     """Remove a pattern; the text of notes stays."""
     acts.do(person.id, "removed link pattern", lambda gone: str(gone), lambda c: store.remove_pattern(c, pattern))

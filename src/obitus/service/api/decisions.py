@@ -64,7 +64,7 @@ class ParkOrder(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    until: AwareDatetime | None = Field(default=None, description="A time that has not come yet.")
+    until: AwareDatetime | None = Field(default=None, description="A time in the future.")
     failures: Annotated[int, Field(ge=1, le=MOST_FAILURES)] | None = Field(default=None, description="So many more.")
     an_hour: Annotated[int, Field(ge=1, le=MOST_AN_HOUR)] | None = Field(
         default=None, description="A number of failures within one hour."
@@ -74,7 +74,7 @@ class ParkOrder(BaseModel):
     )
     another: Annotated[list[Another], Field(max_length=3)] = Field(
         default=[],
-        description="A failure in another one: a later `release` than those it was met in, an `environment` where it was not met, "
+        description="A failure in another one: a later `release` than those it was seen in, an `environment` where it was not seen, "
         "or the same failure in an `app` that did not have it.",
     )
 
@@ -84,7 +84,7 @@ class PriorityOrder(BaseModel):
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
-    level: Level | None = Field(description="With null it is worked out again.")
+    level: Level | None = Field(description="With null it is computed again.")
 
 
 class HandTo(BaseModel):
@@ -341,7 +341,7 @@ class _Orders:
         time_ms = to_ms(until)
         if not self._clock.now_ms() < time_ms < LAST_MS:
             raise Problem(
-                "bad-field", "The time until which it is parked must be ahead, and before 2100.", field="until"
+                "bad-field", "The time until which it is parked must be in the future, and before 2100.", field="until"
             )
         return time_ms
 

@@ -121,7 +121,7 @@ def _of_issue(
         yield Code(one.message)
     yield Chart(one.over_time, "Failures", minute_of(to_text(window.from_ms)), minute_of(to_text(window.to_ms)))
     if one.users:
-        yield Paragraph(f"{count_of(one.users, 'user')} met it.")
+        yield Paragraph(f"It hit {count_of(one.users, 'user')}.")
     since = since_answer(records, clock, one.number)
     yield Heading(level, "Since when")
     yield Paragraph(since.sentence)

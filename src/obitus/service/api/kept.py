@@ -72,7 +72,7 @@ class KeptOrder(BaseModel):
 
     kind: KindName | None = None
     app: Annotated[str, Field(max_length=100)] = Field(default="", description="'' for all apps.")
-    days: Days | None = Field(default=None, description="0 for ever; null for what holds otherwise.")
+    days: Days | None = Field(default=None, description="0 for ever; null for the default.")
     most_bytes: Annotated[int, Field(ge=LEAST_BYTES, le=2**60)] | None = Field(
         default=None, description="Without a kind: what the files of all days may take; null for as much as there is."
     )

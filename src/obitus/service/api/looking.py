@@ -33,7 +33,7 @@ def looks(records: TheRecords, presence: ThePresence, person: SignedIn, number: 
     return LookingAnswer(people=presence.looks(number, person.name), again_s=SAID_AGAIN_S)
 
 
-@router.delete("/me/looks-at/{number}", summary="Say that I look no more")
+@router.delete("/me/looks-at/{number}", summary="Say that I no longer look at an issue")
 def leaves(records: TheRecords, presence: ThePresence, person: SignedIn, number: Number) -> LookingAnswer:
     """Leave an issue."""
     issue_store.issue(records.reader, number)

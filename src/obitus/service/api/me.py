@@ -245,7 +245,7 @@ def use_codes(
 
 @router.post(
     "/me/codes/stop",
-    summary="Ask me for one-time codes no more",
+    summary="Stop asking me for one-time codes",
     responses=described("not-signed-in", "sign-in-failed", "not-found", "codes-for-all"),
 )
 def stop_codes(

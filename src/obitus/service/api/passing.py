@@ -75,9 +75,9 @@ class TargetAnswer(BaseModel):
     question: str
     hides: list[str]
     passed: int = Field(description="Records that it took.")
-    refused: int = Field(description="Records that it will not have.")
+    refused: int = Field(description="Records that it refused.")
     lost: int = Field(description="Reports that were older than seven days, or gone, before it took them.")
-    lag: int = Field(description="Reports that came, and that it was not offered yet.")
+    lag: int = Field(description="Reports that were not offered to it yet.")
     latest: answers.Time | None = Field(description="When it took something last.")
     trouble: str = Field(description="Why it accepts nothing, or what it refused last; '' where all is well.")
     trouble_since: answers.Time | None
@@ -107,7 +107,7 @@ def targets(records: TheRecords, passing: ThePassing) -> TargetsAnswer:
 def add(
     records: TheRecords, clock: TheClock, acts: TheActs, passing: ThePassing, person: SignedIn, order: NewTarget
 ) -> TargetAnswer:
-    """Pass on new records, in order; a target that was away gets what it missed, for seven days."""
+    """Pass on new records, in order; a target that was away gets later what it missed, for up to seven days."""
     wanted = _wanted(order, passing, clock.now_ms())
     places, events_to = store.start(records.reader, records.days)
     acts.do(
@@ -120,7 +120,7 @@ def add(
     return _answer(records, passing, store.named(records.reader, order.name))
 
 
-@router.delete("/{name}", summary="Pass nothing on to it any more", responses=described("not-found"))
+@router.delete("/{name}", summary="Stop passing records on to it", responses=described("not-found"))
 def remove(clock: TheClock, acts: TheActs, passing: ThePassing, person: SignedIn, name: TargetName) -> answers.Done:
     """Remove a target with its secrets. Records that it has stay there."""
     acts.do(person.id, "removed target", name, lambda c: store.remove(c, name, clock.now_ms()))

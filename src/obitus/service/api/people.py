@@ -185,7 +185,7 @@ def withdraw(clock: TheClock, acts: TheActs, person: SignedIn, id: Annotated[str
 
 @router.patch("/people/{name}", summary="Give somebody another role", responses=described("not-found", "last-owner"))
 def set_role(live: TheLive, acts: TheActs, person: SignedIn, name: Name, order: Place) -> Done:
-    """Make somebody owner, member or reader. It holds from their next request on."""
+    """Make somebody owner, member or reader. It applies from their next request on."""
     acts.do(person.id, "gave role", f"{name}: {order.role}", lambda c: team.set_role(c, name, order.role))
     # Listeners connect again, with what they may see now.
     live.end(None)
@@ -218,7 +218,7 @@ def link(clock: TheClock, acts: TheActs, passes: ThePasses, person: SignedIn, na
 
 
 @router.delete(
-    "/people/{name}/codes", summary="Ask somebody for one-time codes no more", responses=described("not-found")
+    "/people/{name}/codes", summary="Stop asking somebody for one-time codes", responses=described("not-found")
 )
 def stop_codes(acts: TheActs, person: SignedIn, name: Name) -> Done:
     """Remove a person's one-time codes, who has lost the device that makes them."""

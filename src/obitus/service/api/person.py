@@ -79,7 +79,7 @@ class PersonAnswer(BaseModel):
     notes: list[str]
 
 
-@router.get("/person", summary="What one person met", responses=described("bad-window"))
+@router.get("/person", summary="What happened to one person", responses=described("bad-window"))
 def person(
     records: TheRecords,
     clock: TheClock,

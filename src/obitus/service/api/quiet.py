@@ -91,7 +91,7 @@ def leave(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn,
 
 
 @router.delete(
-    "/issues/{number}/collecting", summary="Collect no more", responses=described("not-found", "foreign-origin")
+    "/issues/{number}/collecting", summary="Stop collecting", responses=described("not-found", "foreign-origin")
 )
 def collect_no_more(records: TheRecords, acts: TheActs, person: SignedIn, number: IssueNumber) -> Done:
     """End the collecting of an issue that was made of a quiet failure; its failures stay."""

@@ -326,7 +326,7 @@ def who_deploys(request: Request, intake: TheIntake, passes: ThePasses) -> tuple
         if not key.may_deploy:
             raise Problem(
                 "not-this-key",
-                f"This reporting key of {key.app} may not tell of deploys. Make one that may: obitus app key {key.app} --may-deploy.",
+                f"This reporting key of {key.app} may not report deploys. Make one that may: obitus app key {key.app} --may-deploy.",
             )
         return "pipeline", key.app, key.environment
     bearer = header.partition(" ")[2].strip()
@@ -372,7 +372,7 @@ def add_deploy(
     if time_ms > now_ms + MOST_AHEAD_MS:
         raise Problem(
             "deploy-ahead",
-            f"{to_text(time_ms)} lies ahead of now, {to_text(now_ms)}. Report a deploy once it has happened; is the clock right?",
+            f"{to_text(time_ms)} is later than now, {to_text(now_ms)}. Report a deploy once it has happened; is the clock right?",
             field="time",
         )
     time_ms = min(time_ms, now_ms)

@@ -193,7 +193,7 @@ def _with_invitation(
         raise _no_link(acts, request, NotThere(_NO_INVITATION))
     name, password = (order.name or "").strip(), order.password or ""
     if not name or not name.isprintable():
-        raise Problem("bad-field", "Say by what name the others will see you.", field="name")
+        raise Problem("bad-field", "Give the name that others will see.", field="name")
     check_strength(password, name)
     kept = passes.hashing.do(secrets.hash_password, password)
     return name, lambda c: team.use_invitation(c, hashed, name, now_ms, password=kept)
@@ -242,7 +242,7 @@ def checked_password(
         renewed = passes.hashing.do(secrets.hash_password, password)
     if row is None or not fits:
         acts.note_refusal("sign-in failed", f"{name} from {address}")
-        raise Problem("sign-in-failed", "Name and password do not fit together.")
+        raise Problem("sign-in-failed", "Name or password is wrong.")
     found = row
 
     def enter(connection: sqlite3.Connection) -> int:

@@ -139,9 +139,9 @@ class TracepointState(BaseModel):
     runtime: str
     state: str = Field(description="`set`, `waits`, `not set` or `over`.")
     why: str
-    trouble: str = Field(description="Why its condition could not be worked out, the last time that it could not.")
+    trouble: str = Field(description="Why its condition could not be evaluated, the last time that it could not.")
     file: str
-    offers: list[int] = Field(description="Lines that would do instead.")
+    offers: list[int] = Field(description="Lines near it that can have a tracepoint.")
     looked: int
     hits: int
     left_out: int = Field(description="Hits that were too many in a second.")
@@ -160,7 +160,7 @@ class InstanceAnswer(BaseModel):
     environment: str
     runtime: str
     client: str
-    heard: Time
+    last_request: Time
 
 
 class TracepointsAnswer(BaseModel):
@@ -371,5 +371,5 @@ def _instance(one: Instance, app: str) -> InstanceAnswer:
         environment=one.environment,
         runtime=one.runtime,
         client=one.client,
-        heard=to_text(one.heard_ms),
+        last_request=to_text(one.last_request_ms),
     )

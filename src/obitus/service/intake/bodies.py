@@ -70,7 +70,7 @@ class Gate:
         owed_s = self.spend(key, 0.0)
         if owed_s > limits.burst_seconds and self._others_send(key):
             wait_s = min(30, 1 + int((owed_s - limits.burst_seconds) / limits.share_of_a_key))
-            said = f"This key has had more than its share of work, and others send too. Send again in {wait_s} s."
+            said = f"This key used more than its share of the service's work, and others send too. Send again in {wait_s} s."
             raise Problem("too-busy", said, retry_after_s=wait_s)
         self._requests[key] += 1
         held = Pass(self, key)

@@ -87,6 +87,6 @@ class DayUse:
         )
         raise Problem(
             "day-full",
-            f"All that may come with this key of {key.app} in a day has come: {what}. Raise the bound in Set-up, or wait for midnight, UTC.",
+            f"The day's bound of this key of {key.app} is reached: {what}. Raise the bound in Set-up, or wait for midnight, UTC.",
             retry_after_s=min(AGAIN_S, ends_s),
         )

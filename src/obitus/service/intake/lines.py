@@ -25,7 +25,7 @@ REFUSALS: Final = {
     "id-missing": "The report has no id.",
     "field-missing": "A field that every report of this kind needs is missing.",
     "field-wrong": "A field has the wrong type or value.",
-    "time-ahead": "The time lies more than a day ahead.",
+    "time-ahead": "The time is more than a day ahead.",
     "time-too-old": "The time is more than a year ago.",
     "store-broken": "The store refused this report alone.",
     "fault": "The service could not read this report; its log says why.",

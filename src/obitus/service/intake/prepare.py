@@ -305,7 +305,7 @@ def _when(report: AnyReport, content: dict[str, Any], notes: list[str], sender: 
         content["clock_skew_ms"] = sender.skew_ms
     ahead_ms = time_ms - sender.received_ms
     if ahead_ms > MOST_AHEAD_MS:
-        reason = f"{report.time.isoformat()} lies more than a day ahead. Set the sender's clock."
+        reason = f"{report.time.isoformat()} is more than a day ahead. Set the sender's clock."
         return Refusal("time-ahead", reason, "time", report_id)
     if -ahead_ms > MOST_AGE_MS:
         reason = f"{report.time.isoformat()} is more than a year ago. Set the sender's clock."
@@ -313,7 +313,7 @@ def _when(report: AnyReport, content: dict[str, Any], notes: list[str], sender: 
     if ahead_ms > 0:
         time_ms = sender.received_ms
         if ahead_ms > SKEW_TO_CORRECT_MS:
-            notes.append("The time lies ahead of now; the time of arrival was taken instead.")
+            notes.append("The time is in the future; the time of arrival was stored instead.")
     return _When(report_id, time_ms, day)
 
 

@@ -88,7 +88,7 @@ async def reports(
         raw, problem = await gather(request, intake.limits, held)
         theirs_ms = shown_ms(obitus_clock)
         if theirs_ms is not None:
-            intake.clock.heard(theirs_ms)
+            intake.clock.note_sender(theirs_ms)
         sender = sender_of(intake, key, obitus_clock)
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
             intake.remark(key.app, "clock-off", _clock_said(sender.skew_ms))

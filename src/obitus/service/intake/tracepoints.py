@@ -37,10 +37,10 @@ class StateOfOne(BaseModel):
     state: State
     why: Long = Field(default="", description="Why it is not set, or a remark where it is.")
     trouble: Long = Field(
-        default="", description="Why its condition could not be worked out, the last time that it could not."
+        default="", description="Why its condition could not be evaluated, the last time that it could not."
     )
     offers: Annotated[list[Annotated[int, Field(ge=0)]], Field(max_length=10)] = Field(
-        default=[], description="Lines that would do instead."
+        default=[], description="Lines near it that can have a tracepoint."
     )
     file: Medium = Field(default="", description="The file in which it is set.")
     looked: Count = Field(default=0, description="How often the line ran.")
@@ -106,7 +106,7 @@ async def asked(
         clock.now_ms(),
     )
     async with intake.gate.entered(key.id) as held:
-        tracepoints.heard(instance)
+        tracepoints.add_instance(instance)
         is_news = await tracepoints.said(instance, tuple(_state(instance, one) for one in asks.states))
         held.spend(SECONDS_OF_A_WRITE * len(asks.states) if is_news else SECONDS_OF_ASKING)
     try:
@@ -133,5 +133,5 @@ def _state(instance: Instance, one: StateOfOne) -> InstanceState:
         hits=one.hits,
         left_out=one.left_out,
         cost_ms=one.cost_ms,
-        said_ms=instance.heard_ms,
+        said_ms=instance.last_request_ms,
     )
