@@ -151,6 +151,8 @@ def start(folder: Path, *, limits: Limits | None = None, port: int = 0, **settin
         shutil.copytree(empty_records(), folder, dirs_exist_ok=True)
     clock = Clock()
     opened = listen("127.0.0.1", port)
+    # Tests run beside each other: what has less priority than those would wait for all of them.
+    settings.setdefault("nice", 0)
     port = opened.getsockname()[1]
     service = Parts(Settings(data=folder, port=port, limits=limits or Limits(), clock_ms=clock, **settings))
     service.passes.ensure_owner()

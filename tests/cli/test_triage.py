@@ -60,15 +60,15 @@ def test_the_shift_and_lists(shell: Shell, running: Running) -> None:
     shell.run("note", "1", "Not the | tide.")
     said = plain(shell.run("shift"))
     assert said.startswith(
-        "In 8 h: 3 failures of 3 issues; 3 new; 2 decisions and notes by owner; 2 issues nobody has taken up."
+        "In 8 h: 3 failures of 3 issues; 3 new; 2 decisions and notes by owner; 2 unassigned issues."
     )
     assert (
-        said.index("Nobody has taken up")
+        said.index("Unassigned")
         < said.index("What waits")
         < said.index("What came in")
         < said.index("What was decided")
     )
-    assert "Take them up: obitus take" in said
+    assert "Take them: obitus take" in said
     assert "Not the \\| tide." in shell.run("shift", "--markdown")
     assert json.loads(shell.run("shift", "--json"))["by_person"] == {"owner": 2}
     assert "No list is saved yet" in shell.run("lists")

@@ -64,7 +64,7 @@ def test_somebody_says_that_it_did_not_work(page: Page, running: Running) -> Non
     page.reload()
     expect(page.get_by_text("found by user.id")).to_be_visible()
     usable(page)
-    table.get_by_role("link", name="Its whole story").click()
+    table.get_by_role("link", name="Timeline").click()
     expect(page).to_have_url(re.compile(f"/trace/{TRACE}"))
     expect(page.get_by_role("listitem").filter(has_text=f"{POINT} → 422").first).to_be_visible()
     at(page, running, f"/person?who={quote(evil)}&around=5m")

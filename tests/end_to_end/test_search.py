@@ -197,9 +197,9 @@ def test_follow(page: Page, running: Running) -> None:
     expect(page.locator("tr[data-number]").first).to_contain_text("new")
     page.locator("tr[data-number]").nth(3).click()
     running.send(key, log("loud 2", 0, severity="ERROR"), log("loud 3", 0, severity="ERROR"))
-    expect(page.get_by_role("button", name="Show 2 more records that came")).to_be_visible()
+    expect(page.get_by_role("button", name="Show 2 more records that arrived")).to_be_visible()
     expect(page.locator("tr[data-number]").first).to_contain_text("loud 1")
-    page.get_by_role("button", name="Show 2 more records that came").click()
+    page.get_by_role("button", name="Show 2 more records that arrived").click()
     expect(page.locator("tr[data-number]")).to_have_count(33)
     expect(page.locator("tr[data-number]").nth(2)).to_contain_text("loud 1")
 

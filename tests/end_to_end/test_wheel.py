@@ -42,21 +42,11 @@ def pip(python: Path, *what: str | Path, status: int = 0) -> str:
     return call(sys.executable, "-m", "pip", "--python", python, "install", "-q", "--no-compile", *what, status=status)
 
 
-def _install_pinned(python: Path, pins: Path) -> None:
+def install_fast(python: Path, *what: str | Path) -> None:
     """Install as the set-up does: with what is fast, and with pip where that finds no package index."""
-    fast = [
-        Path(sys.executable).with_name("uv"),
-        "pip",
-        "install",
-        "-q",
-        "--python",
-        python,
-        "--require-hashes",
-        "-r",
-        pins,
-    ]
+    fast = [Path(sys.executable).with_name("uv"), "pip", "install", "-q", "--python", python, *what]
     if subprocess.run(fast, capture_output=True).returncode:
-        pip(python, "--require-hashes", "-r", pins)
+        pip(python, *what)
 
 
 @pytest.fixture(scope="module")
@@ -96,8 +86,8 @@ def install(folder: Path, wheels: Path, what: str, *requirements: str) -> Path:
         text = "\n".join(wanted) + "\n"
     pins.write_text(text)
     if text.strip():
-        _install_pinned(python, pins)
-    pip(python, "--no-index", "--find-links", wheels, what)
+        install_fast(python, "--require-hashes", "-r", pins)
+    (pip if what == "obitus" else install_fast)(python, "--no-index", "--find-links", wheels, what)
     return folder / "bin"
 
 

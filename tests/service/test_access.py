@@ -16,10 +16,9 @@ import urllib3
 from obitus.core.clock import DAY_MS
 from obitus.service import secrets
 from obitus.service.front import OPEN
-from obitus.service.intake.processes import NICE
 from obitus.service.problems import Problem
 from obitus.service.run import InThread, listen
-from obitus.service.settings import Settings
+from obitus.service.settings import NICE, Settings
 from obitus.service.sign_in.hashing import Hashing
 from obitus.service.wiring import Parts
 from obitus.store import people

@@ -180,7 +180,7 @@ def test_whoever_is_removed_is_out(running: Running) -> None:
 
 
 def test_handing_over(running: Running) -> None:
-    """To who may decide about it, seen by all with who did it; nobody overwrites silently; of who leaves, it is to be taken up again."""
+    """To who may decide about it, seen by all with who did it; nobody overwrites silently; of who leaves, it is unassigned again."""
     running.send(running.add_app(), failure())
     ida, olav, reader = invited(running), invited(running, name="Olav Brekke"), invited(running, "reader", "Zoë Hart")
     path = "/api/issues/1/hand-over"

@@ -15,8 +15,9 @@ from typing import Any
 import pytest
 
 from obitus.service.intake import heavy
-from obitus.service.intake.processes import NICE, ProcessEnded, Processes, beside
+from obitus.service.intake.processes import ProcessEnded, Processes, beside
 from obitus.service.known import Known
+from obitus.service.settings import NICE
 from tests import kept
 from tests.conftest import Running, failure, until
 from tests.left_over import children, lives
@@ -40,6 +41,7 @@ def test_tasks_and_what_comes_of_them() -> None:
     assert work(b"".join, beside([b"a" * 100_000, b"", b"b"])) == b"a" * 100_000 + b"b"
     with pytest.raises(ValueError, match="invalid literal"):
         work(int, "gangway")
+    assert work(os.nice, 0) == NICE, "the service has priority"
     first = pool.numbers
     with pytest.raises(ProcessEnded):
         work(os._exit, 3)
@@ -60,7 +62,8 @@ def test_large_bodies_are_the_same(running: Running) -> None:
     assert running.service.intake.processes.numbers == []
     said = running.send(key, *large()).json()
     assert said["stored"] == 20 and len({line["issue"] for line in said["lines"]}) == 1
-    assert {os.getpriority(os.PRIO_PROCESS, one) for one in running.service.intake.processes.numbers} == {NICE}
+    (number,) = running.service.intake.processes.numbers
+    assert os.getpriority(os.PRIO_PROCESS, number) == running.service.settings.nice
     (issue,) = running.issues()
     assert issue["failures"] == 21
     # A fingerprint that is new explains itself.

@@ -303,7 +303,7 @@ def test_a_wrong_clock_is_corrected_when_it_is_said(running: Running) -> None:
     seen = datetime.fromisoformat(running.issues()[0]["last_seen"])
     assert abs((datetime.now(UTC) - timedelta(minutes=5) - seen).total_seconds()) < 10
     ahead = failure(time=(datetime.now(UTC) + timedelta(hours=3)).isoformat(), exceptions=raised_in("m", "f"))
-    assert "ahead" in running.send(key, ahead).json()["lines"][0]["notes"][0]
+    assert "in the future" in running.send(key, ahead).json()["lines"][0]["notes"][0]
 
 
 def test_secrets_are_hidden_again_in_the_service(running: Running) -> None:

@@ -101,7 +101,7 @@ def test_what_a_shift_hands_on(running: Running) -> None:
     assert shift["by_person"] == {"Ida Moss": 2, "owner": 2}
     assert [(row["number"], row["holder"]) for row in shift["waits"]] == [(1, "Ida Moss"), (2, None)]
     assert shift["sentence"] == (
-        "In 8 h: 5 failures of 4 issues; 4 new, 1 regressed; 4 decisions and notes by Ida Moss, owner; 2 issues nobody has taken up."
+        "In 8 h: 5 failures of 4 issues; 4 new, 1 regressed; 4 decisions and notes by Ida Moss, owner; 2 unassigned issues."
     )
     text = running.ask("GET", "/api/shift/document?window=8h").data.decode()
     assert "The tide table \\| is old." in text and "until 9 more failures" in text and "## What waits" in text

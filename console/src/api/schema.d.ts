@@ -156,7 +156,7 @@ export interface paths {
         };
         /**
          * What needs a decision now
-         * @description Return my issues, then those that nobody has (regressed, reopened, new), and those with most failures. By priority.
+         * @description Return my issues, then the unassigned ones (regressed, reopened, new), and those with most failures. By priority.
          */
         get: operations["desk_api_desk_get"];
         put?: never;
@@ -258,7 +258,7 @@ export interface paths {
         put?: never;
         /**
          * Accept an issue
-         * @description Say that somebody works on it. An issue that nobody has becomes the asker's.
+         * @description Say that somebody works on it. An unassigned issue becomes the asker's.
          */
         post: operations["accept_api_issues__number__accept_post"];
         delete?: never;
@@ -443,7 +443,7 @@ export interface paths {
         put?: never;
         /**
          * What a rule would hand over
-         * @description Preview which open issues that nobody has a rule would give to whom.
+         * @description Preview which open unassigned issues a rule would give to whom.
          */
         post: operations["preview_api_handing_rules_preview_post"];
         delete?: never;
@@ -483,7 +483,7 @@ export interface paths {
         put?: never;
         /**
          * Hand over what nobody has
-         * @description Hand over the latest open issues that nobody has, by the rules and CODEOWNERS.
+         * @description Hand over the latest open unassigned issues, by the rules and CODEOWNERS.
          */
         post: operations["apply_api_handing_rules_apply_post"];
         delete?: never;
@@ -2854,7 +2854,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The whole story
+         * The timeline of a failure, run, trace, user or host
          * @description Merge the reports of all apps about it: runs and their steps, log records, failures; with `around`, deploys,
          *     decisions, notes and new issues of that time.
          */
@@ -5214,12 +5214,12 @@ export interface components {
         };
         /**
          * HandingPreview
-         * @description The preview of handing over open issues that nobody has.
+         * @description The preview of handing over open unassigned issues.
          */
         HandingPreview: {
             /**
              * Looked At
-             * @description Open issues that nobody has, the latest ones.
+             * @description Open unassigned issues, the latest ones.
              */
             looked_at: number;
             /** Would Hand */
@@ -8825,7 +8825,7 @@ export interface components {
             sentence: string;
             /**
              * Nobodys
-             * @description New, reopened, or regressed and failing issues that nobody has. By priority.
+             * @description New, reopened, or regressed and failing unassigned issues. By priority.
              */
             nobodys: components["schemas"]["IssueRow"][];
             /** Came In */

@@ -58,7 +58,7 @@ export class Decisions extends Doing {
 
 	/** Hand them over; what they wait for is unchanged where it is not given. */
 	handOver(to: string | null, waits_for?: string, issues = this.chosen) {
-		return this.#decide(issues, { hand_over: { to, waits_for } }, to ? `handed to ${to}` : 'to be taken up by somebody');
+		return this.#decide(issues, { hand_over: { to, waits_for } }, to ? `handed to ${to}` : 'unassigned');
 	}
 
 	/** Undo the signed-in person's latest decision. */

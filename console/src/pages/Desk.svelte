@@ -62,15 +62,15 @@
 			</p>
 			<OpenAlerts />
 			{#if found.mine.length}{@render part('Mine', found.mine, '', 0)}{/if}
-			{@render part('Regressed, with nobody', found.regressed, 'No settled issue has regressed that nobody has.', 1)}
-			{#if found.reopened.length}{@render part('Reopened, with nobody', found.reopened, '', 2)}{/if}
+			{@render part('Regressed, unassigned', found.regressed, 'No unassigned issue has regressed.', 1)}
+			{#if found.reopened.length}{@render part('Reopened, unassigned', found.reopened, '', 2)}{/if}
 			{#if found.quiet.length}
 				<section class="mt-7">
 					<h2 class="mb-2 font-serif text-xl font-semibold">Quiet failures</h2>
 					<QuietFailures quiet={found.quiet} />
 				</section>
 			{/if}
-			{@render part('New, with nobody', found.new, 'Nothing new in this window that nobody has decided on.', 3)}
+			{@render part('New, unassigned', found.new, 'Nothing new in this window that nobody has decided on.', 3)}
 			{@render part(
 				'Most failures',
 				found.most_failures,

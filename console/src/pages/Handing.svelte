@@ -41,7 +41,7 @@
 			preview = {
 				looked_at: done.handed.length,
 				would_hand: done.handed,
-				trouble: done.handed.length ? '' : 'No rule and no owner matches an issue that nobody has.'
+				trouble: done.handed.length ? '' : 'No rule and no owner matches an unassigned issue.'
 			};
 	}
 	const params = $derived({ path: { name: app } });
@@ -78,7 +78,7 @@
 		{#if found.trouble}<p>{found.trouble}</p>
 		{:else}
 			<p>
-				Of {countOf(found.looked_at, 'open issue')} that nobody has, {countOf(found.would_hand.length, 'issue')} would be handed over.
+				Of {countOf(found.looked_at, 'open unassigned issue')}, {countOf(found.would_hand.length, 'issue')} would be handed over.
 			</p>
 		{/if}
 		<ul>
@@ -94,8 +94,8 @@
 <p class="text-surface-600-400 mt-6 text-sm"><a href={place.to('/set-up')}>Set-up</a></p>
 <h1 class="font-serif text-2xl font-semibold">Who gets which issues</h1>
 <p class="max-w-3xl">
-	New and regressed issues that nobody has are handed over: by the first rule that matches, else to the owner of the file where they were
-	raised. What somebody has stays theirs.
+	New and regressed unassigned issues are handed over: by the first rule that matches, else to the owner of the file where they were raised.
+	What somebody has stays theirs.
 </p>
 {#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
 
@@ -125,7 +125,7 @@
 			/>
 			<button class="act">Preview</button>
 			{#if preview && !preview.trouble}<button type="button" class="act" onclick={keep}>Use this rule</button>{/if}
-			<button type="button" class="act" onclick={apply}>Hand over the issues that nobody has</button>
+			<button type="button" class="act" onclick={apply}>Hand over the unassigned issues</button>
 		</form>
 		<p class="text-surface-600-400 mt-1 text-sm">
 			A condition can name app, environment, type, cause, message, module, function, file, entry_point and any attribute.

@@ -70,7 +70,7 @@
 										>{met.duration_ms === null || met.duration_ms === undefined ? '' : `${Math.round(met.duration_ms)} ms`}</td
 									>
 									<td class="py-1 whitespace-nowrap">
-										{#if story}<a href={story} aria-label={`Its whole story: ${met.said}`}>Its whole story</a>{/if}
+										{#if story}<a href={story} aria-label={`Timeline: ${met.said}`}>Timeline</a>{/if}
 										{#if met.issue}<a href={place.to(`/issues/${met.issue}`)}>Issue {met.issue}</a>{/if}
 									</td>
 								</tr>

@@ -61,9 +61,9 @@
 		</p>
 		{#if trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{trouble}</p>{/if}
 
-		<h2 class="section">Nobody has taken up</h2>
-		{#if found.nobodys.length}<IssueTable rows={found.nobodys} label="Nobody has taken up" window={found.window} />
-		{:else}<p class="text-surface-600-400">Everything that came in is taken up.</p>{/if}
+		<h2 class="section">Unassigned</h2>
+		{#if found.nobodys.length}<IssueTable rows={found.nobodys} label="Unassigned" window={found.window} />
+		{:else}<p class="text-surface-600-400">Every issue is assigned.</p>{/if}
 
 		<h2 class="section">What waits</h2>
 		{#if found.waits.length}<IssueTable rows={found.waits} label="What waits" window={found.window} />

@@ -1,4 +1,4 @@
-"""``obitus handing``: to whom issues are handed that nobody has: rules and CODEOWNERS."""
+"""``obitus handing``: to whom unassigned issues are handed: rules and CODEOWNERS."""
 
 from __future__ import annotations
 
@@ -49,14 +49,14 @@ def rules(url: Url = None, token: Token = None, as_json: Json = False) -> None:
 
 @handing.command("try")
 def try_rule(rule: RuleText, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Show which open issues, that nobody has, a rule would hand to whom; nothing is kept."""
+    """Show which open unassigned issues a rule would hand to whom; nothing is kept."""
     answer = api(url, token).post("/api/handing-rules/preview", {"rule": rule})
     print_json(answer) if as_json else _preview(answer)
 
 
 @handing.command("add")
 def add(rule: RuleText, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Use a rule from now on, for new, regressed and reopened issues that nobody has."""
+    """Use a rule from now on, for new, regressed and reopened unassigned issues."""
     answer = api(url, token).post("/api/handing-rules", {"rule": rule})
     if as_json:
         print_json(answer)
@@ -77,7 +77,7 @@ def stop(
 
 @handing.command("apply")
 def apply(url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Hand over now the latest open issues that nobody has."""
+    """Hand over now the latest open unassigned issues."""
     answer = api(url, token).post("/api/handing-rules/apply", {})
     if as_json:
         print_json(answer)
@@ -157,7 +157,7 @@ def _preview(answer: dict[str, Any]) -> None:
         show.say(safe(answer["trouble"]))
         return
     show.say(
-        f"Of {count_of(answer['looked_at'], 'open issue')} that nobody has, {count_of(len(answer['would_hand']), 'issue')} would be handed over."
+        f"Of {count_of(answer['looked_at'], 'open unassigned issue')}, {count_of(len(answer['would_hand']), 'issue')} would be handed over."
     )
     _would(answer["would_hand"])
 

@@ -118,4 +118,4 @@ def _show_person(answer: dict[str, Any]) -> None:
     worst = next((one for one in answer["met"] if one["outcome"] in ("failed", "refused")), None)
     if worst is not None and (worst["trace"] or worst["failure"] or worst["run"]):
         say()
-        say(f"Its whole story: obitus timeline {worst['failure'] or worst['trace'] or worst['run']}", QUIET)
+        say(f"Its timeline: obitus timeline {worst['failure'] or worst['trace'] or worst['run']}", QUIET)

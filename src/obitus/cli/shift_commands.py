@@ -36,8 +36,8 @@ def shift(
         print_json(answer)
         return
     show.say(safe(answer["sentence"]))
-    show.heading("Nobody has taken up")
-    _rows(answer["nobodys"], "everything that came in is taken up")
+    show.heading("Unassigned")
+    _rows(answer["nobodys"], "every issue is assigned")
     show.heading("What waits")
     _rows(answer["waits"], "nothing")
     if answer["quiet"]:
@@ -50,7 +50,7 @@ def shift(
     _happened(answer["decided"])
     if answer["nobodys"]:
         numbers = " ".join(str(row["number"]) for row in answer["nobodys"][:3])
-        show.say(f"Take them up: obitus take {numbers}. As Markdown: obitus shift --markdown", show.QUIET)
+        show.say(f"Take them: obitus take {numbers}. As Markdown: obitus shift --markdown", show.QUIET)
 
 
 @app.command(short_help="List the saved lists of issues, with counts.")
@@ -90,7 +90,7 @@ def _rows(rows: list[dict[str, Any]], none: str) -> None:
     for row in rows:
         said = Text(f"{row['number']:>6}  ", style="bold").append_text(show.state_text(row["state"], row["settled_in"]))
         said.append(safe(f"  {row['priority']['level']}  {row['title']}"))
-        about = [row["app"], f"with {row['holder']}" if row["holder"] else "with nobody"]
+        about = [row["app"], f"with {row['holder']}" if row["holder"] else "unassigned"]
         about += [f"waits for {row['waits_for']}"] if row["waits_for"] else []
         if row["parked"] and row["parked"]["said"]:
             about.append(row["parked"]["said"])

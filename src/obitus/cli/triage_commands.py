@@ -24,7 +24,7 @@ Numbers = Annotated[
 
 @app.command(short_help="Say that somebody works on issues.")
 def accept(numbers: Numbers, url: Url = None, token: Token = None, as_json: Json = False) -> None:
-    """Say that somebody works on issues. Those that nobody has become yours."""
+    """Say that somebody works on issues. Unassigned ones become yours."""
     _decide(api(url, token), numbers, {"accept": True}, as_json)
 
 

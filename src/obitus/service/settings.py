@@ -18,6 +18,10 @@ def system_clock_ms() -> int:
     return time.time_ns() // 1_000_000
 
 
+NICE: Final = 10
+"""The nice value of work that people and small bodies need not wait for: the service itself has priority."""
+
+
 @dataclass(frozen=True)
 class Limits:
     """The bounds of what one sender may ask of the service."""
@@ -119,6 +123,8 @@ class Settings:
     limits: Limits = field(default_factory=Limits)
     processes: int = (os.cpu_count() or 1) + 1
     """Number of worker processes for large bodies, each started when it is needed."""
+    nice: int = NICE
+    """Their nice value."""
     openid: OpenId | None = None
     codes_for_all: bool = False
     """Whether everybody who has a password must use one-time codes, and sets them up first."""

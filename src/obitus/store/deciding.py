@@ -242,7 +242,7 @@ def _set_state(
     }
     connection.execute(_DECIDE, values)
     if decision == "accept":
-        # Whoever accepts an issue that nobody has, has it.
+        # Whoever accepts an unassigned issue, has it.
         connection.execute(_TAKE_UP, {"id": issue_id, "person_id": by[0]})
     else:
         connection.execute(_WAITS_NO_MORE, {"id": issue_id})
@@ -268,7 +268,11 @@ def _hand_over(
     said = []
     if after != had:
         said.append(
-            "took it" if after == by[1] else f"handed it to {after}" if after else f"took it from {had}, to be taken up"
+            "took it"
+            if after == by[1]
+            else f"handed it to {after}"
+            if after
+            else f"took it from {had}; it is unassigned"
         )
     if waits_for != before["waits_for"]:
         said.append(f"said that it waits for {waits_for}" if waits_for else "said that it waits no more")

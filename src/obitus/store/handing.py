@@ -1,4 +1,4 @@
-"""Handing over issues that nobody has: CODEOWNERS files, the people behind owners' names, and the hand-over itself."""
+"""Handing over unassigned issues: CODEOWNERS files, the people behind owners' names, and the hand-over itself."""
 
 from __future__ import annotations
 
@@ -81,14 +81,14 @@ def people(reader: Reader) -> list[str]:
 
 
 def unheld(reader: Reader, most: int) -> list[Issue]:
-    """Return open issues that nobody has, the latest failure first."""
+    """Return open unassigned issues, the latest failure first."""
     return issues.numbered(reader, reader.column(int, _UNHELD, (most,)))
 
 
 def hand(
     connection: sqlite3.Connection, issue_id: int, candidates: Sequence[tuple[str, str]], now_ms: int
 ) -> str | None:
-    """Hand an issue that nobody has to the first of some people who may have it; return the name. Runs on the writer.
+    """Hand an unassigned issue to the first of some people who may have it; return the name. Runs on the writer.
 
     ``candidates`` are names, each with the reason in words. People who cannot have it are skipped, and the history says so.
     """

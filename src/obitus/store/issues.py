@@ -140,7 +140,7 @@ def issues(
 ) -> list[Issue]:
     """Return issues with failures inside the window; ``after`` is the sort value and id of the last one seen.
 
-    With ``nobodys`` only those that nobody has.
+    With ``nobodys`` only the unassigned ones.
     """
     column = _SORTED_BY[sort]
     page = (_NOBODYS if nobodys else "") + (_BEHIND if after else "") + _PAGE

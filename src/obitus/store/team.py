@@ -134,7 +134,7 @@ def remove(connection: sqlite3.Connection, name: str, now_ms: int) -> list[str]:
         _keep_an_owner(connection, name)
     connection.execute(_REMOVE, (now_ms, person_id))
     connection.execute(_NO_APPS, (person_id,))
-    reason = f"{name} has left: it is to be taken up by somebody else."
+    reason = f"{name} has left: it is unassigned now."
     connection.execute(_HANDS_BACK, {"id": person_id, "now_ms": now_ms, "reason": reason})
     connection.execute(_HAS_NOTHING, (person_id,))
     return column_of(connection.execute(_END_ALL, (now_ms, person_id)), str)

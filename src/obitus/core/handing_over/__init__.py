@@ -1,1 +1,1 @@
-"""To whom an issue is handed that nobody has: ``rules`` that a team writes, and ``owners``, the CODEOWNERS files."""
+"""To whom an unassigned issue is handed: ``rules`` that a team writes, and ``owners``, the CODEOWNERS files."""

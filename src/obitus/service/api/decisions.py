@@ -179,7 +179,7 @@ def accept(
     seen: SeenState = None,
     since: SeenSince = None,
 ) -> DecidedAnswer:
-    """Say that somebody works on it. An issue that nobody has becomes the asker's."""
+    """Say that somebody works on it. An unassigned issue becomes the asker's."""
     return _one(records, clock, person, number, _seen(seen, since), Order("accept"))
 
 

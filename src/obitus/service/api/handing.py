@@ -1,4 +1,4 @@
-"""``/api/handing-rules``, ``/api/apps/…/owners``, ``/api/owner-names``: handing over issues that nobody has; each with a preview."""
+"""``/api/handing-rules``, ``/api/apps/…/owners``, ``/api/owner-names``: handing over unassigned issues; each with a preview."""
 
 from __future__ import annotations
 
@@ -83,9 +83,9 @@ class WouldHand(BaseModel):
 
 
 class HandingPreview(BaseModel):
-    """The preview of handing over open issues that nobody has."""
+    """The preview of handing over open unassigned issues."""
 
-    looked_at: int = Field(description="Open issues that nobody has, the latest ones.")
+    looked_at: int = Field(description="Open unassigned issues, the latest ones.")
     would_hand: list[WouldHand]
     trouble: str = Field(description="Why nothing would be handed over, '' where there is no reason.")
 
@@ -158,7 +158,7 @@ def rules(records: TheRecords) -> HandingRulesAnswer:
 
 @router.post("/handing-rules/preview", summary="What a rule would hand over", responses=described("bad-rule"))
 def preview(records: TheRecords, order: HandingRuleOrder) -> HandingPreview:
-    """Preview which open issues that nobody has a rule would give to whom."""
+    """Preview which open unassigned issues a rule would give to whom."""
     rule = _checked(order.rule)
     return _preview(records, Takers(records, [rule]), _somebody(records, rule))
 
@@ -198,7 +198,7 @@ class HandedAnswer(BaseModel):
 
 @router.post("/handing-rules/apply", summary="Hand over what nobody has")
 def apply(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn) -> HandedAnswer:
-    """Hand over the latest open issues that nobody has, by the rules and CODEOWNERS."""
+    """Hand over the latest open unassigned issues, by the rules and CODEOWNERS."""
     known, handed, now_ms = Takers(records), [], clock.now_ms()
     for issue in store.unheld(records.reader, LOOKED_AT):
         found = known.of(issue)

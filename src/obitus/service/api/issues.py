@@ -50,7 +50,7 @@ def asked_about_issues(records: Records, clock: Clock, question: str, window: Wi
 
 @router.get("/desk", summary="What needs a decision now", responses=described("bad-window"))
 def desk(records: TheRecords, clock: TheClock, window: TheWindow, person: SignedIn) -> issue_answers.DeskAnswer:
-    """Return my issues, then those that nobody has (regressed, reopened, new), and those with most failures. By priority."""
+    """Return my issues, then the unassigned ones (regressed, reopened, new), and those with most failures. By priority."""
     now_ms = clock.now_ms()
 
     def rows(states: list[str], sort: store.Sort, *, nobodys: bool = True) -> list[issue_answers.IssueRow]:

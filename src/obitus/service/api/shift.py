@@ -59,7 +59,7 @@ class ShiftAnswer(BaseModel):
     window: answers.WindowAnswer
     sentence: str = Field(description="All of it in one sentence.")
     nobodys: list[issue_answers.IssueRow] = Field(
-        description="New, reopened, or regressed and failing issues that nobody has. By priority."
+        description="New, reopened, or regressed and failing unassigned issues. By priority."
     )
     came_in: list[ShiftChange]
     decided: list[ShiftChange] = Field(description="What people decided and wrote.")
@@ -169,7 +169,7 @@ def _sentence(
     people = [name for name in by_person if name]
     did = sum(by_person.values())
     by = f" by {', '.join(people[:5])}{' and others' if len(people) > 5 else ''}" if people else ""
-    left = f"{count_of(nobodys, 'issue')} nobody has taken up" if nobodys else "everything that came in is taken up"
+    left = f"{count_of(nobodys, 'unassigned issue')}" if nobodys else "every issue is assigned"
     return (
         f"In {span(window.to_ms - window.from_ms)}: {count_of(failures, 'failure')} of {count_of(issues, 'issue')}; "
         f"{', '.join(came)}; {count_of(did, 'decision or note', 'decisions and notes')}{by}; {left}."
@@ -179,8 +179,8 @@ def _sentence(
 def _blocks(found: ShiftAnswer) -> Iterator[Block]:
     yield Heading(1, "What this shift hands on")
     yield Paragraph(f"{minute_of(found.window.start)} to {minute_of(found.window.end)} UTC. {found.sentence}")
-    yield Heading(2, "Nobody has taken up")
-    yield from _issue_table(found.nobodys, "Everything that came in is taken up.")
+    yield Heading(2, "Unassigned")
+    yield from _issue_table(found.nobodys, "Every issue is assigned.")
     yield Heading(2, "What waits")
     yield from _issue_table(found.waits, "Nothing waits.")
     if found.quiet:

@@ -115,7 +115,9 @@ class TimelineAnswer(BaseModel):
     )
 
 
-@router.get("/timeline", summary="The whole story", responses=described("not-found"))
+@router.get(
+    "/timeline", summary="The timeline of a failure, run, trace, user or host", responses=described("not-found")
+)
 def timeline(
     records: TheRecords,
     clock: TheClock,

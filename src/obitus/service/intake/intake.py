@@ -56,7 +56,7 @@ class Intake:
         self.flooding = Flooding(lambda issue_id, now_ms: records.writer.days.floods.whole_left(issue_id, now_ms))
         self.shelf = Shelf(settings.data, records.reader)
         records.evidence.turn_back = self.shelf.turn_back_json
-        self.processes = Processes(settings.processes)
+        self.processes = Processes(settings.processes, nice=settings.nice)
         self.steps = Steps()
         self.refusals = Notes()
         self.remarks = Notes()

@@ -20,12 +20,12 @@ from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from typing import IO, Any, Final, TypeVar
 
+from obitus.service.settings import NICE
+
 SELDOM: Final = (20_000, 20, 50)
 """Thresholds of the garbage collector (``gc.set_threshold``), high enough for thousands of reports that are prepared together."""
 _log = logging.getLogger("obitus.service")
 
-NICE: Final = 10
-"""The nice value of these processes, so that the service has priority."""
 LONGEST_TASK_S: Final = 120.0
 LARGE_TASK_S: Final = 0.02
 """CPU time of a task from which a process returns free memory to the system afterwards."""
@@ -42,8 +42,8 @@ class ProcessEnded(RuntimeError):
 class Processes:
     """A number of processes, each started when it is first needed. Close it to end them."""
 
-    def __init__(self, count: int, *, longest_task_s: float = LONGEST_TASK_S) -> None:
-        self.count = count
+    def __init__(self, count: int, *, longest_task_s: float = LONGEST_TASK_S, nice: int = NICE) -> None:
+        self.count, self._nice = count, nice
         self._longest_task_s = longest_task_s
         self._threads = ThreadPoolExecutor(count, thread_name_prefix="obitus-process")
         self._idle: queue.LifoQueue[_Process | None] = queue.LifoQueue()
@@ -87,7 +87,7 @@ class Processes:
             if one is None:
                 if self._closed:
                     raise ProcessEnded("the service is stopping")
-                one = _Process()
+                one = _Process(self._nice)
                 self._all.add(one)
             done, result, took_s = one.ask((act, given), self._longest_task_s)
         except ProcessEnded:
@@ -107,10 +107,9 @@ class Processes:
 class _Process:
     """One process, as seen from the service."""
 
-    def __init__(self) -> None:
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "obitus.service.intake.processes"], stdin=subprocess.PIPE, stdout=subprocess.PIPE
-        )
+    def __init__(self, nice: int) -> None:
+        command = [sys.executable, "-m", "obitus.service.intake.processes", str(nice)]
+        self._process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE)  # noqa: S603 - our own module
         self.number = self._process.pid
 
     def ask(self, task: Any, longest_s: float) -> tuple[bool, Any, float]:
@@ -179,11 +178,11 @@ def _nothing() -> None:
     """A task that only starts a process."""
 
 
-def _serve() -> None:
+def _serve(nice: int) -> None:
     """Run tasks until the input ends. Runs in the process."""
     if hasattr(os, "nice"):
         # Before the imports: these take longer than most tasks.
-        os.nice(NICE)
+        os.nice(nice)
 
     import signal
     import time
@@ -220,4 +219,4 @@ def _serve() -> None:
 
 
 if __name__ == "__main__":
-    _serve()
+    _serve(int(sys.argv[1]))

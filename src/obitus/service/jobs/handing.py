@@ -1,4 +1,4 @@
-"""Hands over new, regressed and reopened issues that nobody has, by the team's rules and CODEOWNERS."""
+"""Hands over new, regressed and reopened unassigned issues, by the team's rules and CODEOWNERS."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""To whom an issue is handed that nobody has: by the team's rules first, then by CODEOWNERS."""
+"""To whom an unassigned issue is handed: by the team's rules first, then by CODEOWNERS."""
 
 from __future__ import annotations
 

@@ -9,8 +9,8 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Final, TypeVar
 
-from obitus.service.intake.processes import NICE
 from obitus.service.problems import Problem
+from obitus.service.settings import NICE
 
 WAIT_S: Final = 5.0
 """How long a request waits for earlier ones; then the answer is to try again."""
