@@ -179,11 +179,11 @@ def test_what_a_logger_sends(page: Page, running: Running) -> None:
     )
     page.get_by_role("dialog").get_by_role("combobox", name=re.compile("^App")).select_option("sailings")
     page.get_by_role("button", name="Order it").click()
-    expect(page.get_by_text("What holds now for sailings")).to_be_visible()
+    expect(page.get_by_text("Active for sailings")).to_be_visible()
     expect(page.get_by_role("listitem").filter(has_text="from DEBUG")).to_contain_text("owner")
     assert axe(page) == []
     (order,) = running.get("/api/apps/sailings/log-orders")["orders"]
     assert (order["logger"], order["severity"]) == ("sailings.fares", "DEBUG")
     page.get_by_role("button", name="End it").click()
-    expect(page.get_by_text("What holds now for sailings")).to_have_count(0)
+    expect(page.get_by_text("Active for sailings")).to_have_count(0)
     assert running.get("/api/apps/sailings/log-orders")["orders"] == []

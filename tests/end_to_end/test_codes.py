@@ -37,6 +37,6 @@ def test_codes_come_first(browser: Browser, tmp_path: Path) -> None:
         expect(page.get_by_role("list", name="Issues").get_by_role("listitem")).to_have_count(1)
         expect(page.get_by_text("● live")).to_be_visible()
         page.goto(running.url + "/set-up")
-        expect(page.get_by_text("Who has lost the telephone asks an owner")).to_be_visible()
+        expect(page.get_by_text("If you lose the telephone, ask an owner")).to_be_visible()
         expect(page.get_by_role("button", name="Stop asking for codes")).to_have_count(0)
         context.close()

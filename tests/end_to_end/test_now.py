@@ -61,7 +61,7 @@ def test_figures_and_where_they_lead(page: Page, running: Running) -> None:
 def test_times_in_utc_are_one_key_away(page: Page, running: Running) -> None:
     fill(running)
     at(page, running, "/now?window=1h")
-    said = page.get_by_text("faintly behind it the time before")
+    said = page.get_by_text("the time before is drawn faintly")
     expect(said).not_to_contain_text("UTC")
     page.keyboard.press("z")
     expect(said).to_contain_text("UTC")

@@ -467,7 +467,7 @@ def test_set_up_turns_when_the_first_page_reports(running: Running, ferry: Ferry
         card.get_by_label("Origins of the pages").fill(ferry.url)
         card.get_by_role("button", name="Make another key").click()
         expect(console.get_by_text("Waiting for the first report")).to_be_visible()
-        expect(console.get_by_text("The browser's own console says")).to_be_visible()
+        expect(console.get_by_text("The browser's console says")).to_be_visible()
         (tag,) = [
             text for text in console.locator("pre, code").all_inner_texts() if text.strip().startswith("<script")
         ][:1]

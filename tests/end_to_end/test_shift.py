@@ -159,7 +159,7 @@ def test_a_list_is_kept_and_counted(browser: Browser, line: Running) -> None:
     """What is asked is saved under a name with the keyboard alone, stands above the list with its count, and is removed again."""
     owner = Keyboard(browser, line, session_of(line))
     lists = owner.page.get_by_role("navigation", name="Lists")
-    expect(lists.get_by_role("link", name=re.compile("Nobody has"))).to_be_visible()
+    expect(lists.get_by_role("link", name=re.compile("Unassigned"))).to_be_visible()
     owner.press("/")
     owner.page.keyboard.type("type=KeyError")
     owner.press("Enter")

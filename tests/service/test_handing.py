@@ -122,7 +122,7 @@ def test_a_rule_that_hands_everything_to_somebody_gone(running: Running) -> None
     assert holders(running) == {1: "Olav Brekke", 2: None}
     reason = running.get("/api/issues/1")["history"][-1]["reason"]
     assert reason.startswith("Handed to Olav Brekke: ") and "Not to Ida Moss" in reason
-    assert "Nobody has it. Not to Ida Moss" in running.get("/api/issues/2")["history"][-1]["reason"]
+    assert "It stays unassigned. Not to Ida Moss" in running.get("/api/issues/2")["history"][-1]["reason"]
     assert ["is not here any more" in one["trouble"] for one in running.get("/api/handing-rules")["rules"]] == [
         True,
         False,

@@ -199,7 +199,7 @@ OWNERS: Final = """\
 """
 LISTS: Final = (
     ("Mine", {"question": "with=me"}),
-    ("Nobody has", {"question": "not with exists not state=settled"}),
+    ("Unassigned", {"question": "not with exists not state=settled"}),
     ("Boardings", {"question": "entry_point~boardings", "sort": "failures"}),
 )
 TICKETS: Final = ("SL-{number}", "https://tickets.skerry.example/SL-{number}")

@@ -107,5 +107,5 @@ def hand(
         issues.note(connection, issue_id, None, " ".join([said, *passed]), now_ms)
         return name
     if passed:
-        issues.note(connection, issue_id, None, " ".join(["Nobody has it.", *passed]), now_ms)
+        issues.note(connection, issue_id, None, " ".join(["It stays unassigned.", *passed]), now_ms)
     return None
