@@ -33,7 +33,7 @@ def test_figures_and_where_they_lead(page: Page, running: Running) -> None:
     expect(charts.nth(2)).to_contain_text(re.compile(r"Runs\s*64\s*None in the time before"))
     expect(page.get_by_text("◆ sailings 3.2.0 arrived")).to_be_visible()
     expect(page.get_by_role("link", name="OSError in sailings.fares.oserror")).to_be_visible()
-    expect(page.get_by_text("No settled issue came back")).to_be_visible()
+    expect(page.get_by_text("No settled issue regressed")).to_be_visible()
     points = page.get_by_role("table", name=re.compile("^Entry points"))
     expect(points.get_by_role("row").nth(1)).to_contain_text("GET /fares")
     page.get_by_role("combobox", name=re.compile("^by")).select_option("time that 95% stay below")

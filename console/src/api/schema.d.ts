@@ -4540,7 +4540,7 @@ export interface components {
             regressed: components["schemas"]["IssueRow"][];
             /**
              * Reopened
-             * @description Issues that were parked and have come back, whatever the window, and that nobody has; failures are those of all time.
+             * @description Unassigned issues that were parked and have been reopened, whatever the window; failures are those of all time.
              */
             reopened: components["schemas"]["IssueRow"][];
             /**
@@ -5654,7 +5654,7 @@ export interface components {
             parked: components["schemas"]["ParkedAnswer"] | null;
             /**
              * Reopened
-             * @description Why it came back, where it was parked and nobody has decided on it since.
+             * @description Why it was reopened, where it was parked and nobody has decided on it since.
              */
             reopened: string;
             /**
@@ -5815,7 +5815,7 @@ export interface components {
             parked: components["schemas"]["ParkedAnswer"] | null;
             /**
              * Reopened
-             * @description Why it came back, where it was parked and nobody has decided on it since.
+             * @description Why it was reopened, where it was parked and nobody has decided on it since.
              */
             reopened: string;
             /**
@@ -7620,7 +7620,7 @@ export interface components {
         ParkedAnswer: {
             /**
              * Said
-             * @description In words; '' where only a person brings it back.
+             * @description In words; '' where only a person reopens it.
              */
             said: string;
             /**
@@ -8844,7 +8844,7 @@ export interface components {
             };
             /**
              * Waits
-             * @description Open issues that somebody has, that wait for something, or that something brings back.
+             * @description Open issues that somebody has, that wait for something, or that something reopens.
              */
             waits: components["schemas"]["IssueRow"][];
             /**

@@ -33,7 +33,7 @@
 {:else if part === 'new'}
 	<Listed rows={now.new} none="Nothing that failed is new in this window." />
 {:else if part === 'regressed'}
-	<Listed rows={now.regressed} none="No settled issue came back in this window." />
+	<Listed rows={now.regressed} none="No settled issue regressed in this window." />
 {:else if part === 'points'}
 	<Points
 		{now}

@@ -218,8 +218,8 @@ def interval_ms(condition: Measured | Silent) -> int:
 _HAPPENS: Final[dict[Happening, str]] = {
     "new issue": "a new issue",
     "issue regressed": "an issue that regressed",
-    "issue reopened": "a parked issue that came back",
-    "rate stepped up": "a rate that stepped up with a release",
+    "issue reopened": "a parked issue that was reopened",
+    "rate stepped up": "an issue or entry point that fails more often since a release",
     "quiet failure": "a quiet failure",
     "job late": "a job that did not run when it should have",
 }

@@ -39,7 +39,7 @@ class PriorityAnswer(BaseModel):
 class ParkedAnswer(BaseModel):
     """The conditions of a parked issue."""
 
-    said: str = Field(description="In words; '' where only a person brings it back.")
+    said: str = Field(description="In words; '' where only a person reopens it.")
     so_far: str = Field(description="Progress of the condition, in words.")
 
 
@@ -69,7 +69,7 @@ class IssueRow(BaseModel):
     priority: PriorityAnswer
     waits_for: str = Field(description="Whom or what it waits for, in words.")
     parked: ParkedAnswer | None = Field(description="The conditions of its parking, where it is parked.")
-    reopened: str = Field(description="Why it came back, where it was parked and nobody has decided on it since.")
+    reopened: str = Field(description="Why it was reopened, where it was parked and nobody has decided on it since.")
     over_time: list[int] = Field(
         description="Failures per slice of the window, oldest first: at most 31, of so many whole hours each, beyond 14 days of whole days."
     )
@@ -117,7 +117,7 @@ class DeskAnswer(BaseModel):
         description="Issues that were settled and have failed again, and that nobody has."
     )
     reopened: list[IssueRow] = Field(
-        description="Issues that were parked and have come back, whatever the window, and that nobody has; failures are those of all time."
+        description="Unassigned issues that were parked and have been reopened, whatever the window; failures are those of all time."
     )
     new: list[IssueRow] = Field(
         description="First seen inside the window; nobody has decided on them, and nobody has them."

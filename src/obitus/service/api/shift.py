@@ -65,7 +65,7 @@ class ShiftAnswer(BaseModel):
     decided: list[ShiftChange] = Field(description="What people decided and wrote.")
     by_person: dict[str, int] = Field(description="How much of that each of them did.")
     waits: list[issue_answers.IssueRow] = Field(
-        description="Open issues that somebody has, that wait for something, or that something brings back."
+        description="Open issues that somebody has, that wait for something, or that something reopens."
     )
     quiet: list[issue_answers.QuietAnswer] = Field(description="Quiet failures now that nobody has decided on.")
 
