@@ -98,7 +98,7 @@ def test_add_an_app_and_use_its_lines(shell: Shell, running: Running, tmp_path: 
     )
     assert ended.returncode == 1
     assert "OSError in mend.<module>" in shell.run("issues")
-    assert "A test report was taken" in shell.run("check", **settings)
+    assert "A test report was stored" in shell.run("check", **settings)
     assert settings["OBITUS_KEY"][-4:] in shell.run("app", "list")
     assert "already" in shell.run("app", "add", "net-loft", status=6)
 

@@ -112,7 +112,7 @@ def test_what_the_file_does_not_take_waits_for_the_next_start(tmp_path: Path) ->
         text=True,
         timeout=150,
     ).stderr
-    assert "takes no more" in said and "Free some space there" in said
+    assert "cannot be written" in said and "Free some space there" in said
     (tmp_path / "full").unlink()
     subprocess.run(
         [sys.executable, "-c", "import obitus; obitus.watch()"],
@@ -224,8 +224,8 @@ def test_a_disk_that_takes_nothing_costs_the_app_nothing(tmp_path: Path) -> None
     )
     environment = {"PATH": os.environ["PATH"], "PYTHONPATH": str(SOURCE), "OBITUS_SPOOL": "off"}
     ended = subprocess.run([sys.executable, str(program)], env=environment, capture_output=True, text=True, timeout=150)
-    assert ended.returncode == 0 and "'the file takes no more': 3" in ended.stdout, ended
-    assert ended.stderr.count("takes no more") == 1
+    assert ended.returncode == 0 and "'the file cannot be written': 3" in ended.stdout, ended
+    assert ended.stderr.count("cannot be written") == 1
 
 
 def test_what_is_no_file_is_said() -> None:

@@ -116,7 +116,7 @@ def test_the_service_hands_out_the_client(running: Running, tmp_path: Path) -> N
         pip(program, "--no-index", made["install"])
         here = {"OBITUS_URL": running.url, "OBITUS_KEY": made["key"], "OBITUS_SPOOL": str(folder / "spool")}
         said = call(program, "-m", "obitus", "check", **here)
-        assert "WRONG" not in said and "A test report was taken" in said
+        assert "WRONG" not in said and "A test report was stored" in said
         call(program, "-c", "import obitus\nobitus.watch()\n1 / 0", status=1, **here)
     assert running.issues()[0]["failures"] == len(interpreters())
     wrong = made["install"].rpartition("=")[0] + "=" + "0" * 64

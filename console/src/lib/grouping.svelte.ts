@@ -25,7 +25,7 @@ export class Regroupings {
 			this.running = await asked(api.GET('/api/regroupings/{regrouping}', { params: { path: { regrouping: begun.id } } }));
 		}
 		const { said, state, moved } = this.running;
-		this.said = state === 'failed' ? `It broke half-way: undo it. ${said}` : `${said} ${countOf(moved, 'failure')} moved.`;
+		this.said = state === 'failed' ? `It failed half-way: undo it. ${said}` : `${said} ${countOf(moved, 'failure')} moved.`;
 		if (state === 'undone') this.said = `Undone: ${said}`;
 	}
 

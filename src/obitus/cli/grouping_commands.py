@@ -267,4 +267,6 @@ def _finish(asked: Api, regrouping: dict[str, Any], *, as_json: bool) -> None:
     elif regrouping["state"] == "undone":
         show.say(f"Undone: {safe(regrouping['said'])}")
     else:
-        raise CliError(f"regrouping {number} broke half-way; the service's log says why. Undo it: obitus undo {number}")
+        raise CliError(
+            f"regrouping {number} failed half-way; the service's log says why. Undo it: obitus undo {number}"
+        )

@@ -132,7 +132,7 @@ class Backlog:
         except OSError as error:
             if is_the_apps(error):
                 raise
-            self._sayings.say("also", f"Obitus: {self._also.path} takes no more ({error}). Free some space there.")
+            self._sayings.say("also", f"Obitus: {self._also.path} cannot be written ({error}). Free some space there.")
             return False
         self._wrote(len(lines))
         return True
@@ -238,7 +238,7 @@ class Backlog:
             self.memory_bytes += len(line)
 
     def _say_full(self, spool: Spool, error: OSError) -> None:
-        said = f"Obitus: {spool.folder} takes no more ({error}); reports wait in memory. Free some space there."
+        said = f"Obitus: {spool.folder} cannot be written ({error}); reports wait in memory. Free some space there."
         self._sayings.say("spool-write", said)
 
     def look_for_others(self) -> None:

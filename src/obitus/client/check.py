@@ -177,7 +177,7 @@ def _send(url: str, key: str, release: str | None) -> Finding:
     if answer.status in (401, 403):
         return Finding("key", False, str(content.get("detail", "")))
     if answer.status == 200 and content.get("stored") == 1:
-        return Finding("report", True, f"A test report was taken and is on disk, {took_ms:.0f} ms.")
+        return Finding("report", True, f"A test report was stored on disk, {took_ms:.0f} ms.")
     lines = content.get("lines") or [{}]
     said = lines[0].get("reason") or content.get("detail") or f"status {answer.status}"
     return Finding("report", False, f"The test report was refused: {said}")

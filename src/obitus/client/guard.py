@@ -30,7 +30,7 @@ def guarded(function: Callable[_Given, _Answer]) -> Callable[_Given, _Answer | N
             if is_the_apps(error):
                 raise
             name = f"{function.__module__}.{function.__qualname__}"
-            _say(name, f"Obitus: {name} broke ({type(error).__name__}: {error}); the app continues without it.")
+            _say(name, f"Obitus: {name} failed ({type(error).__name__}: {error}); the app continues without it.")
             return None
 
     return inside

@@ -287,7 +287,7 @@ class Sender:
                     next_tick_s = monotonic() + TICK_S
             except Exception as error:
                 self.sayings.say(
-                    "keeping", f"Obitus: housekeeping broke ({type(error).__name__}: {error}); it goes on."
+                    "keeping", f"Obitus: housekeeping failed ({type(error).__name__}: {error}); it goes on."
                 )
                 sleep(0.05)
             if asked:
@@ -328,7 +328,7 @@ class Sender:
                 self.backlog.done(batch, done)
             except Exception as error:
                 wait_s = LONGEST_WAIT_S
-                self.sayings.say("broken", f"Obitus: sending broke ({type(error).__name__}: {error}); it goes on.")
+                self.sayings.say("broken", f"Obitus: sending failed ({type(error).__name__}: {error}); it goes on.")
             failures = failures + 1 if wait_s else 0
             idle_since_s = monotonic()
             if wait_s:

@@ -32,7 +32,7 @@ class FileBacklog(Backlog):
             except OSError as error:
                 if is_the_apps(error):
                     raise
-                self._drop("the file takes no more", len(lines) - number)
+                self._drop("the file cannot be written", len(lines) - number)
                 return
 
     def _adopt(self, spool: Spool, family: str | None = None) -> None:

@@ -18,7 +18,7 @@ run_numbers: Final = itertools.count()
 ours: Final = threading.local()
 """``ours.working`` is true on a thread that works for the client, so that what it does leaves no breadcrumbs."""
 said: Final[set[str]] = set()
-"""Parts of the client that broke and were reported in the log."""
+"""Parts of the client that failed and were reported in the log."""
 forking: Final[list[weakref.ref[Any]]] = []
 """The reporters that pause before a fork."""
 living: Final[list[Any]] = []

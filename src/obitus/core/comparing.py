@@ -190,7 +190,7 @@ def chance_said(chance: float) -> str:
 def _known(pair: Pair, before: str, now: str) -> Compared | None:
     """Return results that need no test: new and regressed issues are known, and without runs nothing can be compared."""
     if pair.regressed and pair.now.failures:
-        return Compared(pair.key, "regressed", f"It was settled, and failed again in {now}: {_seen(pair.now)}.")
+        return Compared(pair.key, "regressed", f"It was settled, and has failed again in {now}: {_seen(pair.now)}.")
     if pair.new and pair.now.failures:
         none = f"; none in {before} over {count_of(pair.before.runs, 'run')}" if pair.before.runs else ""
         return Compared(pair.key, "new", f"First seen in {now}: {_seen(pair.now)}{none}.")

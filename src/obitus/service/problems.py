@@ -142,7 +142,7 @@ def as_problem(error: store_errors.StoreError) -> Problem:
 def fault(method: str, path: str, error: Exception) -> Problem:
     """Log an unexpected error, and return the problem to answer with: both have the same number."""
     number = secrets.token_hex(6)
-    _log.error("answering %s %r broke; its number is %s", method, path[:200], number, exc_info=error)
+    _log.error("answering %s %r failed; its number is %s", method, path[:200], number, exc_info=error)
     detail = f"Something broke inside the service. Its log has more, under the number {number}."
     return Problem("fault", detail, number=number)
 

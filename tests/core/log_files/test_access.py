@@ -230,7 +230,7 @@ def test_fields_in_any_order(end: str, monkeypatch: pytest.MonkeyPatch) -> None:
 def test_what_statuses_mean() -> None:
     """By the sub-status where it is known, also with the system's own code behind it; else by the status; else nothing."""
     assert "configuration file" in meaning(500, "500.19") == meaning(500, "500.19.5")
-    assert meaning(500, "500.77") == meaning(500) == "something broke" and meaning(299) == meaning(599, "x") == ""
+    assert meaning(500, "500.77") == meaning(500) == "something failed" and meaning(299) == meaning(599, "x") == ""
     assert all(
         said == said.strip() and said[-1] != "." for said in (*meanings.STATUSES.values(), *meanings.DETAILS.values())
     )

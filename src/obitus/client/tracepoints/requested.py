@@ -30,7 +30,7 @@ from obitus.core.tracepoints.orders import MOST_OF_AN_APP
 UNANSWERED_S: Final = 60.0
 """How long tracepoints stay set without an answer of the service."""
 TELL_EVERY_S: Final = 3.0
-"""How often the service hears how many hits there were, while there are some."""
+"""How often the number of hits is reported to the service, while there are some."""
 MOST_REMEMBERED: Final = 500
 """Number of ended tracepoints to remember, which a delayed list must not set again."""
 

@@ -192,7 +192,7 @@ class Delivering:
             return self._failed(message, tries, trouble)
         except Exception as error:
             # After any answer this message must not be sent again at once.
-            _log.exception("sending to the channel %s broke", channel.name)
+            _log.exception("sending to the channel %s failed", channel.name)
             return self._failed(message, tries, DeliveryTrouble(f"{type(error).__name__}: {error}"[:300]))
         writer.run(partial(messages.delivered, number=message.id, answer=answer[:500], now_ms=self._clock.now_ms()))
         return True

@@ -94,8 +94,8 @@ class Occasions:
         facts = self._facts(issue)
         reason = {
             "issue-new": f"It failed for the first time in release {issue.began_in or '(none named)'}.",
-            "issue-regressed": f"It was settled, and failed again in release {issue.latest_in or '(none named)'}.",
-            "issue-reopened": issue.reopened or "It was parked, and is reopened.",
+            "issue-regressed": f"It was settled, and has failed again in release {issue.latest_in or '(none named)'}.",
+            "issue-reopened": issue.reopened or "It was parked, and has been reopened.",
         }[kind]
         return Occasion(
             KIND_OF[kind],

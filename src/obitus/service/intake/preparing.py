@@ -24,7 +24,7 @@ _log = logging.getLogger("obitus.service")
 
 Result = TypeVar("Result")
 Begin = Callable[[Outcomes], None]
-"""What is done with prepared lines on the thread that prepared them, before the event loop hears of them."""
+"""What is done with prepared lines on the thread that prepared them, before the event loop gets them."""
 
 
 def is_small(held: Pass, pieces: Sequence[bytes], limits: Limits) -> bool:

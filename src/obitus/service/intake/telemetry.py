@@ -156,7 +156,7 @@ async def _read(intake: Intake, held: Pass, key: KnownKey, export: Export) -> li
             intake.steps.all_of(sender),
         )
     except ProcessEnded:
-        raise Problem("not-otlp", "The service broke over this export. Send smaller batches.") from None
+        raise Problem("not-otlp", "The service failed on this export. Send smaller batches.") from None
     intake.steps.bring(sender, known)
     return parts
 

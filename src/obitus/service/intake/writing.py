@@ -1,4 +1,4 @@
-"""Writing prepared reports: they are handed to the writer in parts, and everybody who waits for them hears of each part."""
+"""Writing prepared reports: they are handed to the writer in parts, and everybody who waits is notified of each part."""
 
 from __future__ import annotations
 

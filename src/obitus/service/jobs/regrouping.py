@@ -81,7 +81,7 @@ class Regrouping(Job):
         except Interrupted:
             raise
         except Exception:
-            _log.exception("regrouping %d broke; what it moved can be undone", number)
+            _log.exception("regrouping %d failed; what it moved can be undone", number)
             return "failed"
         return state
 

@@ -184,7 +184,7 @@ class _Worker:
                 _log.warning("passing on to %s waits: %s", self.target.name, error)
                 self._stopping.wait(1.0)
             except Exception:
-                _log.exception("passing on to %s broke; it will be tried again", self.target.name)
+                _log.exception("passing on to %s failed; it will be tried again", self.target.name)
                 tries += 1
                 self._stopping.wait(min(LONGEST_PAUSE_S, pause_s(tries, self._dice)))
         if taker is not None:
