@@ -28,6 +28,16 @@ def test_links_lead_somewhere() -> None:
             assert (page.parent / target).exists(), f"{page.name}: {target}"
 
 
+def test_files_that_are_named_exist() -> None:
+    """Each path of a file or folder that the pages for developers name is in the repository."""
+    beside = [ROOT, *(ROOT / place for place in ("src/obitus", "console", "console/src", "src/obitus/service"))]
+    for page in (ROOT / "CONTRIBUTING.md", ROOT / "docs/architecture.md"):
+        named = re.findall(r"`((?:[\w.]+/)+[\w.]*)`", page.read_text("utf-8"))
+        assert len(named) > 20
+        missing = [path for path in named if not any((place / path).exists() for place in beside)]
+        assert not missing, f"{page.name}: {missing}"
+
+
 def test_locks_have_hashes_and_no_addresses() -> None:
     """Every Python package is pinned with hashes; neither lock file names where a package comes from."""
     for name in ("server.txt", "dev.txt"):
