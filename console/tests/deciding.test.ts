@@ -85,10 +85,10 @@ test('a regrouping is followed to its end', async () => {
 	expect(asked.find((one) => one.path === '/api/issues/4/merge')?.body).toEqual({ into: 2 });
 });
 
-test('a regrouping that broke says what to do', async () => {
+test('a regrouping that failed says what to do', async () => {
 	const correction = new Correction(4);
 	await correction.follow({ id: 9, state: 'failed', said: 'The disk is full.', moved: 3 } as never);
-	expect(correction.said).toBe('It broke half-way: undo it. The disk is full.');
+	expect(correction.said).toBe('It failed half-way: undo it. The disk is full.');
 });
 
 test('a fingerprint is taken out by itself, anything else is split by', async () => {
