@@ -240,24 +240,12 @@ def comparable(line: bytes) -> bytes:
 
 @pytest.mark.timeout(600)
 def test_the_apps_still_report_what_was_recorded() -> None:
-    """Run again under the real client, each for its first day, they report the same, down to the ids; else `make demo-reports` is due."""
+    """Run again under the real client, each for two days, they report the same, down to the ids; else `make demo-reports` is due."""
     lines = zstandard.ZstdDecompressor().decompress(recording.FILE.read_bytes()).splitlines(keepends=True)
-    kept = [line for line in lines if days_into(line) == 0]
-    assert kinds_of_failures(kept) == kinds_of_failures(lines), "one day has all that is raised"
-    again = recording.record(lambda _: None, most_days=1)
+    kept = [line for line in lines if days_into(line) < 2]
+    assert len(kept) > 20_000
+    again = recording.record(lambda _: None, most_days=2)
     assert Counter(map(comparable, again)) == Counter(map(comparable, kept))
-
-
-def kinds_of_failures(lines: list[bytes]) -> set[tuple[str, str]]:
-    """Return the apps of a recording, and what each raised."""
-    found = set()
-    for line in lines:
-        player, _, report = line.split(b" ", 2)
-        if b'"kind": "failure"' in report:
-            raised = json.loads(report).get("exceptions") or [{"type": "nothing"}]
-            found.add((PLAYERS[int(player)].app, raised[-1]["type"]))
-    assert len(found) > 10
-    return found
 
 
 def days_into(line: bytes) -> int:

@@ -42,11 +42,21 @@ def pip(python: Path, *what: str | Path, status: int = 0) -> str:
     return call(sys.executable, "-m", "pip", "--python", python, "install", "-q", "--no-compile", *what, status=status)
 
 
-def install_fast(python: Path, *what: str | Path) -> None:
+def _install_pinned(python: Path, pins: Path) -> None:
     """Install as the set-up does: with what is fast, and with pip where that finds no package index."""
-    fast = [Path(sys.executable).with_name("uv"), "pip", "install", "-q", "--python", python, *what]
+    fast = [
+        Path(sys.executable).with_name("uv"),
+        "pip",
+        "install",
+        "-q",
+        "--python",
+        python,
+        "--require-hashes",
+        "-r",
+        pins,
+    ]
     if subprocess.run(fast, capture_output=True).returncode:
-        pip(python, *what)
+        pip(python, "--require-hashes", "-r", pins)
 
 
 @pytest.fixture(scope="module")
@@ -86,8 +96,8 @@ def install(folder: Path, wheels: Path, what: str, *requirements: str) -> Path:
         text = "\n".join(wanted) + "\n"
     pins.write_text(text)
     if text.strip():
-        install_fast(python, "--require-hashes", "-r", pins)
-    (pip if what == "obitus" else install_fast)(python, "--no-index", "--find-links", wheels, what)
+        _install_pinned(python, pins)
+    pip(python, "--no-index", "--find-links", wheels, what)
     return folder / "bin"
 
 

@@ -155,7 +155,7 @@ def test_the_api_holds_against_its_own_description(tmp_path: Path, which: str) -
         holder, chosen = RUNS[which]
         bearer = f"Authorization: Bearer {key if holder == 'key' else running.token}"
         words = [
-            *SCHEMATHESIS, description, "--url", running.url, "--checks", "all", "--phases", "coverage,fuzzing", "-n", "3", "--seed", "1",
+            *SCHEMATHESIS, description, "--url", running.url, "--checks", "all", "--phases", "coverage,fuzzing", "-n", "6", "--seed", "1",
             "-H", bearer, "--no-color", "--continue-on-failure", "--request-timeout", "100", *chosen,
         ]  # fmt: skip
         done = subprocess.run([str(word) for word in words], capture_output=True, text=True, timeout=580, cwd=tmp_path)

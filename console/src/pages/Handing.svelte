@@ -55,7 +55,7 @@
 	}
 	async function keepOwners() {
 		const done = await doing.do(
-			`Who owns what of ${app} is kept.`,
+			`Who owns what of ${app} is saved.`,
 			() => api.PUT('/api/apps/{name}/owners', { params, body: { text, beneath } }),
 			'owners'
 		);
@@ -149,10 +149,10 @@
 			{#if tried}<b>Not saved yet:</b>
 				{countOf(tried.lines, 'line')} understood.
 			{:else if shown.kept}
-				{countOf(shown.lines, 'line')}{shown.beneath ? `, the app's paths begin in ${shown.beneath}` : ''}; kept by {shown.person},
+				{countOf(shown.lines, 'line')}{shown.beneath ? `, the app's paths begin in ${shown.beneath}` : ''}; saved by {shown.person},
 				{shown.changed ? moment(shown.changed) : ''}.
 				{#if session.administers}<button class="quiet-act" onclick={forget}>Forget it</button>{/if}
-			{:else}None is kept for {app}.{/if}
+			{:else}None is saved for {app}.{/if}
 		</p>
 		{#if shown.remarks.length}<ul class="text-error-700-300 text-sm">
 				{#each shown.remarks as remark, i (i)}<li>{remark}</li>{/each}

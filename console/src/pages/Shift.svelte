@@ -63,7 +63,7 @@
 
 		<h2 class="section">Unassigned</h2>
 		{#if found.nobodys.length}<IssueTable rows={found.nobodys} label="Unassigned" window={found.window} />
-		{:else}<p class="text-surface-600-400">Every issue is assigned.</p>{/if}
+		{:else}<p class="text-surface-600-400">Everything that came in is assigned.</p>{/if}
 
 		<h2 class="section">What waits</h2>
 		{#if found.waits.length}<IssueTable rows={found.waits} label="What waits" window={found.window} />

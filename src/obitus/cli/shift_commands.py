@@ -37,7 +37,7 @@ def shift(
         return
     show.say(safe(answer["sentence"]))
     show.heading("Unassigned")
-    _rows(answer["nobodys"], "every issue is assigned")
+    _rows(answer["nobodys"], "everything that came in is assigned")
     show.heading("What waits")
     _rows(answer["waits"], "nothing")
     if answer["quiet"]:

@@ -267,13 +267,8 @@ def _hand_over(
     connection.execute(_HAND_OVER, {"id": issue_id, "holder": holder, "waits_for": waits_for})
     said = []
     if after != had:
-        said.append(
-            "took it"
-            if after == by[1]
-            else f"handed it to {after}"
-            if after
-            else f"took it from {had}; it is unassigned"
-        )
+        handed = f"handed it to {after}" if after else f"unassigned it from {had}"
+        said.append("took it" if after == by[1] else handed)
     if waits_for != before["waits_for"]:
         said.append(f"said that it waits for {waits_for}" if waits_for else "said that it waits no more")
     note(connection, issue_id, by[0], f"{by[1]} {' and '.join(said)}.", now_ms)

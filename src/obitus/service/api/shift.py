@@ -169,7 +169,7 @@ def _sentence(
     people = [name for name in by_person if name]
     did = sum(by_person.values())
     by = f" by {', '.join(people[:5])}{' and others' if len(people) > 5 else ''}" if people else ""
-    left = f"{count_of(nobodys, 'unassigned issue')}" if nobodys else "every issue is assigned"
+    left = count_of(nobodys, "unassigned issue") if nobodys else "everything that came in is assigned"
     return (
         f"In {span(window.to_ms - window.from_ms)}: {count_of(failures, 'failure')} of {count_of(issues, 'issue')}; "
         f"{', '.join(came)}; {count_of(did, 'decision or note', 'decisions and notes')}{by}; {left}."
@@ -180,7 +180,7 @@ def _blocks(found: ShiftAnswer) -> Iterator[Block]:
     yield Heading(1, "What this shift hands on")
     yield Paragraph(f"{minute_of(found.window.start)} to {minute_of(found.window.end)} UTC. {found.sentence}")
     yield Heading(2, "Unassigned")
-    yield from _issue_table(found.nobodys, "Every issue is assigned.")
+    yield from _issue_table(found.nobodys, "Everything that came in is assigned.")
     yield Heading(2, "What waits")
     yield from _issue_table(found.waits, "Nothing waits.")
     if found.quiet:
