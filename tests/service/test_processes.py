@@ -8,7 +8,7 @@ import os
 import signal
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Generator
 from pathlib import Path
 from typing import Any
 
@@ -18,11 +18,21 @@ from obitus.service.intake import heavy
 from obitus.service.intake.processes import ProcessEnded, Processes, beside
 from obitus.service.known import Known
 from obitus.service.settings import NICE
+from obitus.store.errors import StoreBusy
 from tests import kept
 from tests.conftest import Running, failure, until
 from tests.left_over import children, lives
 
 LARGE = "x" * 7000
+
+
+def yields(numbers: list[int]) -> Generator[int, None, str]:
+    """Yield numbers; a 0 ends the process, and a negative one raises."""
+    for number in numbers:
+        if number == 0:
+            os._exit(3)
+        yield 60 // abs(number) if number > 0 else [][number]
+    return "all"
 
 
 def large(count: int = 20, **changes: Any) -> list[dict[str, Any]]:
@@ -47,6 +57,17 @@ def test_tasks_and_what_comes_of_them() -> None:
         work(os._exit, 3)
     with pytest.raises(ProcessEnded):
         work(signal.pause, by=hasty)
+    parts: list[int] = []
+    assert asyncio.run(pool.work_in_parts(parts.append, yields, [1, 2, 3]))[0] == "all" and parts == [60, 30, 20]
+    with pytest.raises(IndexError):
+        asyncio.run(pool.work_in_parts(parts.append, yields, [4, -1]))
+    with pytest.raises(ProcessEnded):
+        asyncio.run(pool.work_in_parts(parts.append, yields, [5, 0]))
+    assert parts == [60, 30, 20, 15, 12], "what was yielded before is there"
+    with pytest.raises(AttributeError):
+        # The process is ended: it would go on with parts that nobody reads.
+        asyncio.run(pool.work_in_parts(lambda _: pool.sunk, yields, [1, 2]))  # type: ignore[attr-defined]
+    assert not pool.numbers
     assert work(print, "what is printed does not get in between") is None
     assert work(os.getpid) in pool.numbers and pool.numbers != first
     last = pool.numbers
@@ -78,21 +99,71 @@ def test_large_bodies_are_the_same(running: Running) -> None:
 
 
 def test_what_ends_a_process_is_refused_alone(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The others of its body are taken."""
+    """The others of its body are taken, those before and those after it; each line has its verdict."""
     key, pool = running.add_app(), running.service.intake.processes
-    whole = pool.work
+    work, work_in_parts = pool.work, pool.work_in_parts
+    alone = []
 
     async def breaks(act: Callable[..., Any], *given: Any) -> Any:
-        if act is heavy.split_and_prepare_apart or b"iceberg" in b"".join(given[0]):
-            return await whole(os._exit, 1)
-        return await whole(act, *given)
+        alone.append(given[0])
+        return await (work(os._exit, 1) if b"iceberg" in b"".join(given[0]) else work(act, *given))
+
+    async def breaks_later(on_part: Callable[[heavy.PreparedLines], None], act: Any, *given: Any) -> Any:
+        def until_it_ends(part: heavy.PreparedLines) -> None:
+            if any(number == 117 for number, _ in part.lines):
+                raise ProcessEnded("on the way")
+            on_part(part)
+
+        return await work_in_parts(until_it_ends, act, *given)
 
     monkeypatch.setattr(pool, "work", breaks)
-    sent = large()
-    sent[7]["attributes"]["met"] = "iceberg"
+    monkeypatch.setattr(pool, "work_in_parts", breaks_later)
+    sent = large(2 * heavy.LINES_AT_ONCE + 3)
+    sent[116]["attributes"]["met"] = "iceberg"
     said = running.send(key, *sent).json()
-    assert (said["stored"], said["refused"]) == (19, 1)
-    assert [(line["line"], line["slug"]) for line in said["lines"] if line["verdict"] == "refused"] == [(8, "fault")]
+    assert (said["stored"], said["refused"]) == (len(sent) - 1, 1)
+    assert [(line["line"], line["slug"]) for line in said["lines"] if line["verdict"] == "refused"] == [(117, "fault")]
+    assert [line["line"] for line in said["lines"]] == list(range(1, len(sent) + 1))
+    assert len(alone) == heavy.LINES_AT_ONCE + 3, "what was prepared before is not prepared again"
+    assert running.send(key, *sent[:20]).json()["already_there"] == 20
+
+
+def test_a_large_body_is_written_while_it_is_prepared(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its first lines are on disk before its last are prepared; an error of the store in the middle is answered as
+    one, and what is sent again afterwards is there once.
+    """
+    key, pool = running.add_app(), running.service.intake.processes
+    work_in_parts = pool.work_in_parts
+    sent = large(2 * heavy.LINES_AT_ONCE + 3)
+
+    async def waits(on_part: Callable[[heavy.PreparedLines], None], act: Any, *given: Any) -> Any:
+        def when_written(part: heavy.PreparedLines) -> None:
+            first = part.lines[0][0]
+            until(lambda: sum(issue["failures"] for issue in running.issues()) == first - 1)
+            on_part(part)
+
+        return await work_in_parts(when_written, act, *given)
+
+    monkeypatch.setattr(pool, "work_in_parts", waits)
+    assert running.send(key, *sent).json()["stored"] == len(sent)
+    monkeypatch.setattr(pool, "work_in_parts", work_in_parts)
+
+    writer = running.service.records.writer
+    submit, submitted = writer.submit, []
+
+    def full(work: Callable[..., Any]) -> Any:
+        submitted.append(work)
+        if len(submitted) == 3:
+            raise StoreBusy("the queue is full")
+        return submit(work)
+
+    monkeypatch.setattr(writer, "submit", full)
+    again = large(2 * heavy.LINES_AT_ONCE + 3)
+    answer = running.send(key, *again)
+    assert answer.status == 429 and answer.json()["slug"] == "queue-full"
+    said = running.send(key, *again).json()
+    assert said["already_there"] > 0 and said["already_there"] + said["stored"] == len(again)
+    assert sum(issue["failures"] for issue in running.issues()) == 2 * len(again)
 
 
 def test_none_outlives_the_service(tmp_path: Path) -> None:

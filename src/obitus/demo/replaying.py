@@ -12,7 +12,7 @@ from obitus.core.clock import DAY_MS, HOUR_MS, to_ms, to_text
 from obitus.demo.recording import FILE, STARTS_MS
 from obitus.demo.story import DAYS
 
-BATCH_LINES: Final = 250
+BATCH_LINES: Final = 1000
 # Each stands alone in its quotes: a moment, or the id of a report or run (UUIDv7: its first 48 bits are a moment).
 _MOVED = re.compile(
     rb'"(?:(?P<time>\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z)"|(?P<high>[0-9a-f]{8})-(?P<low>[0-9a-f]{4})(?=-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}"))'

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Sequence
+from collections.abc import Generator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import NamedTuple
+from typing import Final, NamedTuple
 
 from obitus.service.intake.familiar import NotHere
 from obitus.service.intake.inflating import Body, split
@@ -21,6 +21,15 @@ from obitus.store.evidence import Packer
 _log = logging.getLogger("obitus.service")
 
 Outcomes = list[Ready | Refusal]
+LINES_AT_ONCE: Final = 100
+"""Lines of a body that are prepared before they are handed on."""
+
+
+class PreparedLines(NamedTuple):
+    """Some lines of a body with their numbers, and the outcome of each."""
+
+    lines: list[tuple[int, bytes]]
+    outcomes: Outcomes
 
 
 class Maps(NamedTuple):
@@ -65,14 +74,23 @@ def prepare_all(lines: Sequence[bytes], sender: Sender, preparer: Preparer) -> O
     return outcomes
 
 
-def split_and_prepare_apart(raw: Sequence[bytes], encoding: str, limits: Limits, sender: Sender, rules: Rules) -> tuple[Body, Outcomes]:  # fmt: skip
-    """The same in a worker process. The lines themselves stay here, except those that may be prepared again."""
-    body, outcomes = split_and_prepare(raw, encoding, limits, sender, _preparer(rules))
-    body.lines = [
-        (number, line if isinstance(one, Ready) and one.prepared.is_brief else b"")
-        for (number, line), one in zip(body.lines, outcomes, strict=True)
-    ]
-    return body, _carried(outcomes)
+def split_and_prepare_apart(
+    raw: Sequence[bytes], encoding: str, limits: Limits, sender: Sender, rules: Rules
+) -> Generator[PreparedLines, None, Body]:
+    """The same in a worker process, some lines after the other; returns the body without its lines. The bytes of a line
+    stay here, except where it may be prepared again.
+    """
+    body, preparer = split(raw, encoding, limits), _preparer(rules)
+    lines, body.lines = body.lines, []
+    for start in range(0, len(lines), LINES_AT_ONCE):
+        some = lines[start : start + LINES_AT_ONCE]
+        outcomes = prepare_all([line for _, line in some], sender, preparer)
+        needed = [
+            (number, line if isinstance(one, Ready) and one.prepared.is_brief else b"")
+            for (number, line), one in zip(some, outcomes, strict=True)
+        ]
+        yield PreparedLines(needed, _carried(outcomes))
+    return body
 
 
 def prepare_apart(lines: Sequence[bytes], sender: Sender, rules: Rules) -> Outcomes:

@@ -19,8 +19,8 @@ from obitus.service.addresses import address_of
 from obitus.service.intake import formats
 from obitus.service.intake.bodies import gather
 from obitus.service.intake.intake import Intake, TheIntake
-from obitus.service.intake.preparing import body_prepared
-from obitus.service.intake.reports import answered, sender_of, take_all
+from obitus.service.intake.reports import answered, sender_of
+from obitus.service.intake.taking import take_body
 from obitus.service.intake.writing import Writing
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
@@ -129,9 +129,7 @@ async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | No
         sender = sender_of(intake, key, clock)
         intake.clients.note(key.app, "page", "", intake.clock.now_ms())
         writing = Writing(intake, held, sender)
-        async with held.lane:
-            body, outcomes = await body_prepared(intake, held, raw, "", sender, writing.begin)
-        verdicts = await take_all(writing, body, outcomes)
+        body, verdicts = await take_body(writing, raw, "")
     return answered(intake, sender, sorted(verdicts, key=lambda verdict: verdict.line), problem or body.problem)
 
 

@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 from obitus.service.intake import heavy
 from obitus.service.intake.bodies import Pass
 from obitus.service.intake.further import ReadAgain
-from obitus.service.intake.heavy import Outcomes
+from obitus.service.intake.heavy import Outcomes, PreparedLines
 from obitus.service.intake.inflating import Body, split
 from obitus.service.intake.intake import Intake
 from obitus.service.intake.lines import Refusal
@@ -25,6 +25,8 @@ _log = logging.getLogger("obitus.service")
 Result = TypeVar("Result")
 Begin = Callable[[Outcomes], None]
 """What is done with prepared lines on the thread that prepared them, before the event loop gets them."""
+OnPart = Callable[[PreparedLines], None]
+"""Gets prepared lines as soon as they are there, on any thread."""
 
 
 def is_small(held: Pass, pieces: Sequence[bytes], limits: Limits) -> bool:
@@ -37,32 +39,51 @@ def while_small(limits: Limits) -> Limits:
     return replace(limits, inflated_bytes=limits.small_body_bytes)
 
 
-async def body_prepared(intake: Intake, held: Pass, raw: list[bytes], encoding: str, sender: Sender, begin: Begin) -> tuple[Body, Outcomes]:  # fmt: skip
-    """Inflate a body, split it into lines and prepare each; return both. ``begin`` is called with what was prepared on a thread here."""
+async def small_body_prepared(
+    intake: Intake, held: Pass, raw: list[bytes], encoding: str, sender: Sender, begin: Begin
+) -> tuple[Body, PreparedLines] | None:
+    """Inflate a small body, split it into lines and prepare each, on a thread of the service; return None for a large
+    one. ``begin`` is called with the outcomes.
+    """
     limits = intake.limits
-    if is_small(held, raw, limits):
+    if not is_small(held, raw, limits):
+        return None
 
-        def here() -> tuple[Body, Outcomes] | None:
-            body, outcomes = heavy.split_and_prepare(raw, encoding, while_small(limits), sender, intake.preparer)
-            if body.problem is not None and body.problem.slug == "inflates-too-large":
-                return None
-            begin(outcomes)
-            return body, outcomes
+    def here() -> tuple[Body, PreparedLines] | None:
+        body, outcomes = heavy.split_and_prepare(raw, encoding, while_small(limits), sender, intake.preparer)
+        if body.problem is not None and body.problem.slug == "inflates-too-large":
+            return None
+        begin(outcomes)
+        return body, PreparedLines(body.lines, outcomes)
 
-        prepared = await held.work(here)
-        if prepared is not None:
-            return prepared
+    return await held.work(here)
+
+
+async def large_body_prepared(
+    intake: Intake, held: Pass, raw: list[bytes], encoding: str, sender: Sender, on_part: OnPart
+) -> Body:
+    """Do the same in a worker process. ``on_part`` gets some lines after the other, in their order."""
+    prepared = 0
+
+    def hand_on(part: PreparedLines) -> None:
+        nonlocal prepared
+        prepared += len(part.lines)
+        on_part(part._replace(outcomes=_brought(intake, part.outcomes, sender)))
+
     try:
-        body, outcomes = await apart(intake, held, heavy.split_and_prepare_apart, beside(raw), encoding, limits, sender, intake.rules)  # fmt: skip
+        body, took_s = await intake.processes.work_in_parts(
+            hand_on, heavy.split_and_prepare_apart, beside(raw), encoding, intake.limits, sender, intake.rules
+        )
+        held.spend(took_s)
     except ProcessEnded:
-        body = await held.work(split, raw, encoding, limits)
-        outcomes = await _one_by_one(intake, held, [line for _, line in body.lines], sender)
-        return body, outcomes
-    return body, _brought(intake, outcomes, sender)
+        body = await held.work(split, raw, encoding, intake.limits)
+        rest = body.lines[prepared:]
+        on_part(PreparedLines(rest, await _one_by_one(intake, held, [line for _, line in rest], sender)))
+    return body
 
 
 async def lines_prepared(intake: Intake, held: Pass, lines: Sequence[bytes], sender: Sender, begin: Begin = lambda _: None) -> Outcomes:  # fmt: skip
-    """Prepare lines. ``begin`` is called as by ``body_prepared``."""
+    """Prepare lines. ``begin`` is called as by ``small_body_prepared``."""
     if is_small(held, lines, intake.limits):
 
         def here() -> Outcomes:

@@ -1,5 +1,6 @@
 """Worker processes for large bodies, so that small ones never wait for an interpreter. Each is a Python process that
 reads one task after the other from its standard input and writes the results to its standard output, both pickled.
+A result may come in parts, so that the first can be used while the others are computed.
 It ends when its input ends: with the service, however that ends.
 """
 
@@ -16,7 +17,7 @@ import struct
 import subprocess
 import sys
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Generator, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from typing import IO, Any, Final, TypeVar
 
@@ -32,6 +33,10 @@ LARGE_TASK_S: Final = 0.02
 _SIZE = struct.Struct(">Q")
 _SIZES = struct.Struct(">QQ")
 
+_PART, _DONE, _RAISED = range(3)
+"""What an answer is: a part of a result, a result, or an exception."""
+
+Part = TypeVar("Part")
 Result = TypeVar("Result")
 
 
@@ -63,9 +68,18 @@ class Processes:
         """
         return await asyncio.wrap_future(self._threads.submit(self._work, act, given))
 
+    async def work_in_parts(
+        self, on_part: Callable[[Part], object], act: Callable[..., Generator[Part, None, Result]], *given: Any
+    ) -> tuple[Result, float]:
+        """The same for a generator function: ``on_part`` gets each value as soon as it is yielded, on a thread of its
+        own. What was yielded before a process ended has been given to it.
+        """
+        return await asyncio.wrap_future(self._threads.submit(self._work, act, given, on_part))
+
     def do(self, act: Callable[..., Result], *given: Any) -> Result:
-        """The same for a caller that is no coroutine."""
-        return self._threads.submit(self._work, act, given).result()[0]
+        """The same as ``work`` for a caller that is no coroutine."""
+        result: Result = self._threads.submit(self._work, act, given).result()[0]
+        return result
 
     @property
     def numbers(self) -> list[int]:
@@ -81,7 +95,9 @@ class Processes:
         for one in list(self._all):
             one.let_go()
 
-    def _work(self, act: Callable[..., Result], given: tuple[Any, ...]) -> tuple[Result, float]:
+    def _work(
+        self, act: Callable[..., Any], given: tuple[Any, ...], on_part: Callable[[Any], object] | None = None
+    ) -> tuple[Any, float]:
         one = self._idle.get()
         try:
             if one is None:
@@ -89,8 +105,9 @@ class Processes:
                     raise ProcessEnded("the service is stopping")
                 one = _Process(self._nice)
                 self._all.add(one)
-            done, result, took_s = one.ask((act, given), self._longest_task_s)
-        except ProcessEnded:
+            became, result, took_s = one.ask((act, given), self._longest_task_s, on_part)
+        except BaseException:
+            # Also where a part could not be used: the process would go on with a task that nobody reads.
             if one is not None:
                 one.end()
                 one.let_go()
@@ -99,7 +116,7 @@ class Processes:
             raise
         finally:
             self._idle.put(one)
-        if not done:
+        if became == _RAISED:
             raise result
         return result, took_s
 
@@ -112,20 +129,26 @@ class _Process:
         self._process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE)  # noqa: S603 - our own module
         self.number = self._process.pid
 
-    def ask(self, task: Any, longest_s: float) -> tuple[bool, Any, float]:
-        """Run a task; return whether it succeeded, its result or exception, and its CPU time."""
+    def ask(
+        self, task: Any, longest_s: float, on_part: Callable[[Any], object] | None = None
+    ) -> tuple[int, Any, float]:
+        """Run a task; return whether it is done or raised, its result or exception, and its CPU time."""
         assert self._process.stdin is not None and self._process.stdout is not None
         too_long = threading.Timer(longest_s, self._process.kill)
         too_long.daemon = True
         too_long.start()
         try:
             _write(self._process.stdin, task)
-            answer: tuple[bool, Any, float] = _read(self._process.stdout)
+            became, value, took_s = _read(self._process.stdout)
+            while became == _PART:
+                if on_part is not None:
+                    on_part(value)
+                became, value, took_s = _read(self._process.stdout)
         except (OSError, ValueError, EOFError) as error:
             raise ProcessEnded(f"process {self.number} ended in the middle of a task") from error
         finally:
             too_long.cancel()
-        return answer
+        return became, value, took_s
 
     def end(self) -> None:
         """End it at once."""
@@ -207,15 +230,27 @@ def _serve(nice: int) -> None:
             return
         began_s = time.process_time()
         try:
-            done, result = True, act(*given)
+            became, result = _DONE, act(*given)
+            if isinstance(result, Generator):
+                result = _sent_in_parts(result, answers)
         except Exception as error:
-            done, result = False, error
+            became, result = _RAISED, error
         took_s = time.process_time() - began_s
-        _write(answers, (done, result, took_s))
+        _write(answers, (became, result, took_s))
         # Free this task's memory before the next one comes, which may be long.
         del act, given, result
         if took_s > LARGE_TASK_S:
             give_back()
+
+
+def _sent_in_parts(parts: Generator[Any, None, Any], answers: IO[bytes]) -> Any:
+    """Write each part as soon as it is there; return the result."""
+    while True:
+        try:
+            part = next(parts)
+        except StopIteration as end:
+            return end.value
+        _write(answers, (_PART, part, 0.0))
 
 
 if __name__ == "__main__":

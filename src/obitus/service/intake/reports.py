@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from email.message import Message
 from typing import Annotated, Any
 
@@ -15,25 +14,17 @@ from obitus.core.clock import clock_skew_ms, shown_ms
 from obitus.core.version import REPORT_FORMAT
 from obitus.service.intake import formats
 from obitus.service.intake.bodies import gather
-from obitus.service.intake.heavy import Outcomes
-from obitus.service.intake.inflating import Body
 from obitus.service.intake.intake import Intake, TheIntake
-from obitus.service.intake.lines import Refusal
-from obitus.service.intake.prepare import Ready, Sender
-from obitus.service.intake.preparing import body_prepared, lines_prepared
+from obitus.service.intake.prepare import Sender
 from obitus.service.intake.senders import reporting_key_scheme, sender_key
-from obitus.service.intake.writing import AMONG_OTHERS, BEYOND, Writing, seconds_to_write
+from obitus.service.intake.taking import take_body
+from obitus.service.intake.writing import Writing
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
-from obitus.store.errors import StoreError
-from obitus.store.intake import Taken
 from obitus.store.rows.apps import KnownKey
 
 router = Router(tags=["reports"])
 CLOCK_OFF_MS = 5 * 60_000
-ONLY_COUNTED = (
-    "Its issue fails so often at once that this one was counted and not kept whole; a kept one like it represents it."
-)
 MOST_CLIENT = 60
 """Characters of a client's name."""
 _CONTENT_TYPES = ("application/x-ndjson", "application/jsonl", "application/json", "text/plain", "")
@@ -93,13 +84,9 @@ async def reports(
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
             intake.remark(key.app, "clock-off", _clock_said(sender.skew_ms))
         writing = Writing(intake, held, sender)
-        async with held.lane:
-            encoding = request.headers.get("content-encoding", "")
-            body, outcomes = await body_prepared(intake, held, raw, encoding, sender, writing.begin)
+        body, verdicts = await take_body(writing, raw, request.headers.get("content-encoding", ""))
         # The reason why sending was interrupted also explains the truncated compressed data.
         problem = problem or body.problem
-        # The next body is processed meanwhile: the writer has a queue of its own.
-        verdicts = await take_all(writing, body, outcomes)
     limit = intake.limits.line_bytes
     verdicts += [
         formats.LineVerdict(
@@ -148,80 +135,6 @@ def sender_of(intake: Intake, key: KnownKey, sent: str | None) -> Sender:
     now_ms = intake.clock.now_ms()
     flooding = intake.flooding.of(key.app_id, now_ms)
     return Sender(key.app_id, key.app, key.environment, now_ms, clock_skew_ms(sent, now_ms), flooding)
-
-
-async def take_all(writing: Writing, body: Body, outcomes: Outcomes) -> list[formats.LineVerdict]:
-    """Write prepared reports; return a verdict for each line."""
-    if not outcomes:
-        return []
-    ready = {place: outcome for place, outcome in enumerate(outcomes) if isinstance(outcome, Ready)}
-    writing.held.spend(seconds_to_write(ready.values()))
-    for one in ready.values():
-        if one.filtered is not None:
-            writing.intake.remark(writing.sender.app, "filtered", one.filtered)
-    taken = dict(zip(ready, await writing.write(list(ready.values())), strict=True))
-    await _keep_whole(writing, body, outcomes, taken)
-    verdicts = []
-    for place, ((number, _), outcome) in enumerate(zip(body.lines, outcomes, strict=True)):
-        if isinstance(outcome, Refusal):
-            verdicts.append(
-                formats.LineVerdict(
-                    line=number,
-                    verdict="refused",
-                    id=outcome.id,
-                    slug=outcome.slug,
-                    field=outcome.field,
-                    reason=outcome.reason,
-                )
-            )
-            continue
-        result = taken[place]
-        if isinstance(result, Taken):
-            verdicts.append(
-                formats.LineVerdict(
-                    line=number,
-                    verdict="already-there" if result.already_there else "stored",
-                    id=outcome.id,
-                    issue=result.issue_id,
-                    notes=[*outcome.notes, *_bounded(result)] or None,
-                )
-            )
-        else:
-            verdicts.append(
-                formats.LineVerdict(
-                    line=number, verdict="refused", id=outcome.id, slug="store-broken", reason=str(result)
-                )
-            )
-    return verdicts
-
-
-async def _keep_whole(writing: Writing, body: Body, outcomes: Outcomes, taken: dict[int, Taken | StoreError]) -> None:
-    """Prepare and write those that were to be counted but are to be kept whole, and correct their results. ``taken``
-    is by index in ``outcomes``.
-    """
-    wanting = [place for place, one in taken.items() if isinstance(one, Taken) and one.wants_whole]
-    if not wanting:
-        return
-    lines = [body.lines[place][1] for place in wanting]
-    prepared = await lines_prepared(writing.intake, writing.held, lines, replace(writing.sender, flooding={}))
-    outcomes_again = dict(zip(wanting, prepared, strict=True))
-    again = {
-        place: one._replace(prepared=one.prepared._replace(is_wanted=True))
-        for place, one in outcomes_again.items()
-        if isinstance(one, Ready)
-    }
-    for place, one in outcomes_again.items():
-        outcomes[place] = one
-    taken |= zip(again, await writing.write(list(again.values())), strict=True)
-
-
-def _bounded(taken: Taken) -> list[str]:
-    """Return the notes of a report beyond a bound of names, or in a flood."""
-    return [
-        *([BEYOND] if taken.beyond else []),
-        *([AMONG_OTHERS] if taken.among_others else []),
-        *([ONLY_COUNTED] if taken.only_counted else []),
-    ]
 
 
 def _log_orders(intake: Intake, sender: Sender) -> list[formats.LogOrderPart] | None:
