@@ -27,7 +27,7 @@ from bench.live import APPS, BATCH, Served, served
 from bench.measuring import row
 from obitus.core.alerting.amounts import Amount
 from obitus.core.alerting.conditions import Measured, interval_ms, read_condition
-from obitus.core.alerting.course import would_have_fired
+from obitus.core.alerting.over_time import would_have_fired
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.demo.receiver import Arrived, Receiver
 from obitus.demo.story import DAYS, PLAYERS, acts_of

@@ -16,7 +16,7 @@ from bench.measuring import in_turns, row, timed
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.grouping.recipe import Fingerprint, Part, fingerprint
 from obitus.service.intake.chains import chain_of
-from obitus.store.grouping import Decided, Found, add_fingerprint, find
+from obitus.store.grouping import Decided, FoundIssue, add_fingerprint, find
 from obitus.store.migrations import open_for_writing
 
 FEW, MANY = 100, 100_000
@@ -94,7 +94,7 @@ def _store(path: Path, issues: int) -> sqlite3.Connection:
     connection.execute("BEGIN")
     for number in range(issues):
         decided = _decided(number, 10)
-        add_fingerprint(connection, 1, number + 1, decided, Found(None, decided.fingerprint, known=False))
+        add_fingerprint(connection, 1, number + 1, decided, FoundIssue(None, decided.fingerprint, known=False))
     connection.execute("COMMIT")
     return connection
 

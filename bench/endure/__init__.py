@@ -8,6 +8,6 @@ Whatever was acknowledged has to be there once.
 
 from __future__ import annotations
 
-from bench.endure.running import Found, endure
+from bench.endure.running import Measurements, endure
 
-__all__ = ["Found", "endure"]
+__all__ = ["Measurements", "endure"]

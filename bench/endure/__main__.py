@@ -7,10 +7,10 @@ import sys
 import tempfile
 from pathlib import Path
 
-from bench.endure.running import LONGEST_HEALTH_MS, LONGEST_RATIO, MOST_MB, Found, Latency, endure, p95, typical
+from bench.endure.running import LONGEST_HEALTH_MS, LONGEST_RATIO, MOST_MB, Latency, Measurements, endure, p95, typical
 
 
-def table(found: Found) -> list[tuple[str, str, str, bool]]:
+def table(found: Measurements) -> list[tuple[str, str, str, bool]]:
     """Return what was measured, its bound, and whether it holds."""
     health_ms = p95(found.health_ms)
     rows = [

@@ -78,7 +78,7 @@ class Round:
 
 
 @dataclass
-class Found:
+class Measurements:
     """What was measured."""
 
     sending: Latency = field(default_factory=Latency)
@@ -161,7 +161,7 @@ def again_and_again(act: Callable[[], object], until_s: float, place: int, done:
 
 
 @contextmanager
-def attacked(target: Target, seconds: float, found: Found, *, counted: bool = False) -> Iterator[float]:
+def attacked(target: Target, seconds: float, found: Measurements, *, counted: bool = False) -> Iterator[float]:
     """Let all others at a service for a time; gives when that is over."""
     fork, until_s = multiprocessing.get_context("fork"), time.time() + seconds
     acts = others(target, until_s)
@@ -185,7 +185,7 @@ def send_honestly(
     into: Round,
     until_s: float,
     kept: set[str],
-    found: Found,
+    found: Measurements,
     *,
     health_ms: list[float] | None = None,
 ) -> None:
@@ -235,10 +235,10 @@ def send_honestly(
     http.clear()
 
 
-def endure(seconds: float, folder: Path, *, kills: int = 3, beside: bool = True) -> Found:
+def endure(seconds: float, folder: Path, *, kills: int = 3, beside: bool = True) -> Measurements:
     """Run it all; ``seconds`` is the time under attack, and with ``beside`` as long next to one that is, and a third of it on busy
     processors; a third of it alone, in between."""
-    found, kept = Found(), set[str]()
+    found, kept = Measurements(), set[str]()
     target = Target(folder / "own")
     send_honestly(target, Round(), time.time() + 1, kept, found)
     before = _ticks()
@@ -267,7 +267,7 @@ def endure(seconds: float, folder: Path, *, kills: int = 3, beside: bool = True)
     return found
 
 
-def _round(found: Found, kind: str) -> Round:
+def _round(found: Measurements, kind: str) -> Round:
     """Begin a round of a kind, and return what is noted of it."""
     begun = Round()
     getattr(found.sending, kind).append(begun.sending)
@@ -283,7 +283,7 @@ def _ticks() -> tuple[int, int]:
     return 0, 0
 
 
-def _kill(target: Target, kept: set[str], found: Found) -> None:
+def _kill(target: Target, kept: set[str], found: Measurements) -> None:
     """Kill the service while two send."""
     fork = multiprocessing.get_context("fork")
     headers = {"Authorization": f"Bearer {target.greedy}"}

@@ -15,7 +15,7 @@ from bench.measuring import median_s, row
 from obitus.core.clock import HOUR_MS
 from obitus.core.days import UNDATED
 from obitus.service.api import compared, since
-from obitus.service.jobs.watching import courses_of
+from obitus.service.jobs.watching import histories_of
 from obitus.service.settings import Settings
 from obitus.service.wiring import Parts
 from obitus.store import releases as store
@@ -48,10 +48,10 @@ def measure(folder: Path) -> None:
     services = [filled(folder / f"store-{failures}", failures) for failures in (FEW, MANY)]
     release = "1.22.0"
 
-    def courses(service: Parts) -> Any:
+    def histories(service: Parts) -> Any:
         order = store.order(service.records.reader, 1)
         ids = {r.version: r.id for r in store.releases(service.records.reader, 1)}
-        return courses_of(
+        return histories_of(
             service.records.reader,
             ids[release],
             [(name, ids[name]) for name in order.before(release)[:12]],
@@ -64,7 +64,7 @@ def measure(folder: Path) -> None:
         "one release": lambda s: compared.release_answer(compared.Releases(s.records, "sailings"), release, None),
         "two releases compared": lambda s: compared.compare(compared.Releases(s.records, "sailings"), "1.21.0", release, None, same_time=False),
         "two compared at the same time": lambda s: compared.compare(compared.Releases(s.records, "sailings"), "1.21.0", release, "production", same_time=True),
-        "rates of a release, to be watched": courses,
+        "rates of a release, to be watched": histories,
     }  # fmt: skip
     for name, read in readings.items():
         few, many = (median_s(lambda s=service, read=read: read(s)) for service in services)  # type: ignore[misc]

@@ -1,4 +1,4 @@
-"""Streams whose truth is known: settled issues that come back or do not, and rates that step up or do not."""
+"""Streams whose truth is known: settled issues that come back or do not, and rates that rise or do not."""
 
 from __future__ import annotations
 
@@ -12,13 +12,13 @@ from typing import Any
 import numpy
 
 from obitus.core.clock import DAY_MS, HOUR_MS
-from obitus.core.comparing import Course, Seen, stepped_up
+from obitus.core.comparing import FailureRate, RateHistory, rate_regressions
 from obitus.core.days import UNDATED
 from obitus.core.lifecycle import Settling
 from obitus.store import deciding
 from obitus.store.days.failures import FailureRow
 from obitus.store.days.writing import WritingDays
-from obitus.store.deciding import Order
+from obitus.store.deciding import DecisionOrder
 from obitus.store.grouping import Decided
 from obitus.store.intake import FailureFacts, Prepared, take
 from obitus.store.migrations import open_for_writing
@@ -66,8 +66,10 @@ def regressions(folder: Path, seed: int = 5) -> dict[str, int]:
             _take(connection, days, -1 - told, f"release {told}", told, _arrives(told), _arrives(told))
             told += 1
         if event.settle is not None:
-            order = Order("settle", event.settle)
-            deciding.decide(connection, [(known[event.issue], deciding.Seen(), order)], (1, "owner"), event.comes_ms)
+            order = DecisionOrder("settle", event.settle)
+            deciding.decide(
+                connection, [(known[event.issue], deciding.ExpectedState(), order)], (1, "owner"), event.comes_ms
+            )
         else:
             known[event.issue] = _take(
                 connection, days, number, f"issue {event.issue}", event.release, event.happens_ms, event.comes_ms
@@ -196,24 +198,24 @@ def rates(seed: int = 5) -> dict[str, Any]:
     by_size: dict[str, Counter[bool]] = {}
     for release in range(12, RELEASES):
         earlier = range(release - 1, release - 13, -1)
-        courses = [
-            Course(
+        histories = [
+            RateHistory(
                 i,
-                Seen(int(counts[release, i]), int(runs[release])),
-                tuple((VERSIONS[r], Seen(int(counts[r, i]), int(runs[r]))) for r in earlier),
+                FailureRate(int(counts[release, i]), int(runs[release])),
+                tuple((VERSIONS[r], FailureRate(int(counts[r, i]), int(runs[r]))) for r in earlier),
             )
             for i in numpy.nonzero(counts[release])[0].tolist()
         ]
-        steps = stepped_up(courses)
+        found = rate_regressions(histories)
         true = set(numpy.nonzero(began == release)[0].tolist())
         # After a doubling the releases that are compared with hold both rates: neither a change nor none.
         unsettled = set(numpy.nonzero((began < release) & (began >= release - 12))[0].tolist())
-        for step in steps:
-            kind = "true" if step.key in true else "after a doubling" if step.key in unsettled else "false"
-            tally[f"{kind}, sure" if step.sure else kind] += 1
-            tally[kind] += step.sure
+        for one in found:
+            kind = "true" if one.key in true else "after a doubling" if one.key in unsettled else "false"
+            tally[f"{kind}, sure" if one.sure else kind] += 1
+            tally[kind] += one.sure
         tally["unchanged"] += ISSUES - len(true) - len(unsettled)
-        marked = {step.key for step in steps}
+        marked = {one.key for one in found}
         for i in true:
             expected = usual[i] * runs[release]
             size = (

@@ -9,7 +9,7 @@
 	import { zone } from './lib/zone.svelte';
 	import KeyHelp from './parts/KeyHelp.svelte';
 	import Notices from './parts/Notices.svelte';
-	import Shown from './parts/Shown.svelte';
+	import LoadedPage from './parts/LoadedPage.svelte';
 	import TopBar from './parts/TopBar.svelte';
 	import CodesFirst from './pages/CodesFirst.svelte';
 	import SignIn from './pages/SignIn.svelte';
@@ -47,7 +47,7 @@
 <svelte:window onkeydown={keys.press} onclick={place.follow} />
 
 {#if isLink}
-	<main class="mx-auto max-w-2xl px-4"><Shown {...shown} /></main>
+	<main class="mx-auto max-w-2xl px-4"><LoadedPage {...shown} /></main>
 {:else if session.state === 'out' || (place.path === '/sign-in' && session.state !== 'unknown')}
 	<SignIn />
 {:else if session.state === 'in' && session.codesDue}
@@ -58,7 +58,7 @@
 		<!-- On a wide screen tables and pictures have all of it; what is read keeps lines that an eye can follow. -->
 		<div class={[!shown.wide && 'max-w-[77rem]']}>
 			{#key place.path}
-				<Shown {...shown} />
+				<LoadedPage {...shown} />
 			{/key}
 		</div>
 	</main>

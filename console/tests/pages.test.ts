@@ -3,7 +3,7 @@ import { expect, test } from 'vitest';
 import { Page, pageAt } from '../src/lib/pages';
 import Desk from '../src/pages/Desk.svelte';
 import IssuePage from '../src/pages/Issue.svelte';
-import Nowhere from '../src/pages/Nowhere.svelte';
+import NotFound from '../src/pages/NotFound.svelte';
 import ReleasePage from '../src/pages/Release.svelte';
 
 test('an address leads to its page, with the names that stand in it', async () => {
@@ -18,7 +18,7 @@ test('an address leads to its page, with the names that stand in it', async () =
 
 test('an address that nothing is at says so', async () => {
 	for (const path of ['/issues/twelve', '/berths', '/releases/sailings', '/issues/1/2'])
-		expect(await pageAt(path).page.load(), path).toBe(Nowhere);
+		expect(await pageAt(path).page.load(), path).toBe(NotFound);
 });
 
 test('a page is loaded once, and again after it could not be loaded', async () => {

@@ -206,10 +206,10 @@ def test_every_state_has_a_shape() -> None:
     assert set(show.SHAPES) == set(STATES) and len(set(show.SHAPES.values())) == len(STATES)
 
 
-def test_course_is_bounded() -> None:
-    """A course of any length fits its width, and something is never shown as nothing."""
-    assert show.course([0, 0]) == "" and len(show.course(list(range(1000)))) <= 12
-    assert show.course([1000, 1], width=2) == "█▁"
+def test_a_sparkline_is_bounded() -> None:
+    """A sparkline of any length fits its width, and something is never shown as nothing."""
+    assert show.sparkline([0, 0]) == "" and len(show.sparkline(list(range(1000)))) <= 12
+    assert show.sparkline([1000, 1], width=2) == "█▁"
 
 
 def test_a_key_for_pages(running: Running, shell: Shell) -> None:

@@ -108,7 +108,7 @@ def test_who_gets_what(shell: Shell, running: Running, tmp_path: Path) -> None:
     assert "Rule 1 is stopped" in shell.run("handing", "stop", "1")
     file = tmp_path / "CODEOWNERS"
     file.write_text("* @skerry/line\n!odd\n/srv/ @ida-moss\n")
-    assert "None is kept for sailings" in shell.run("handing", "owners", "sailings")
+    assert "sailings has no CODEOWNERS yet" in shell.run("handing", "owners", "sailings")
     said = plain(shell.run("handing", "owners", "sailings", str(file)))
     assert "2 lines understood." in said and "Line 2 is left out" in said and "@skerry/line: nobody known" in said
     assert "Save it: the same command with --yes" in said

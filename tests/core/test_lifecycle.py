@@ -16,7 +16,7 @@ from obitus.core.lifecycle import (
     settling_for,
     state_after,
 )
-from obitus.core.releases import Known, Order
+from obitus.core.releases import DatedRelease, ReleaseOrder
 
 T = 1_000_000_000
 H = 3_600_000
@@ -26,8 +26,8 @@ LINE = {"2.8.0": T - 90 * H, "2.9.0": T - 60 * H, "2.9.1": T - 50 * H, "3.0.0": 
 HASHES = {"a1b2c3d": T - 9 * H, "beef001": T - 3 * H, "0c0ffee": T + 4 * H}
 
 
-def order(known: dict[str, int]) -> Order:
-    return Order(Known(version, first_ms) for version, first_ms in known.items())
+def order(known: dict[str, int]) -> ReleaseOrder:
+    return ReleaseOrder(DatedRelease(version, first_ms) for version, first_ms in known.items())
 
 
 def in_(release: str, environment: str = "") -> Settling:

@@ -17,11 +17,11 @@ from obitus.core.parking import (
     reopened_by_time,
     so_far,
 )
-from obitus.core.releases import Known, Order
+from obitus.core.releases import DatedRelease, ReleaseOrder
 
 T = 1_764_320_400_000
 H = 3_600_000
-ORDER = Order(Known(version, T + hours * H) for version, hours in (("2.9.0", -40), ("3.0.0", -20), ("2.9.2", 2), ("3.0.1", 5), ("beef001", 6), ("0c0ffee", -6)))  # fmt: skip
+ORDER = ReleaseOrder(DatedRelease(version, T + hours * H) for version, hours in (("2.9.0", -40), ("3.0.0", -20), ("2.9.2", 2), ("3.0.1", 5), ("beef001", 6), ("0c0ffee", -6)))  # fmt: skip
 COUNTS = st.none() | st.integers(1, 1000)
 UNTILS = st.builds(Until, st.none() | st.integers(0, 2 * T), COUNTS, COUNTS, COUNTS, st.sets(st.sampled_from(ANOTHER)).map(as_another))  # fmt: skip
 SINCES = st.builds(Since, st.integers(0, 2000), st.integers(0, 2000), st.integers(0, 2000))

@@ -8,14 +8,25 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.core.prose import LONGEST, MOST_PARTS, Part, Ways, as_json, is_address, is_pattern, mentioned, plain, read
+from obitus.core.prose import (
+    LONGEST,
+    MOST_PARTS,
+    ProsePart,
+    Ways,
+    as_json,
+    is_address,
+    is_pattern,
+    mentioned,
+    plain,
+    read,
+)
 from tests.examples import many
 
 WAYS = Ways([("SL-{number}", "https://tickets.skerry.example/{number}"), ("#{number}", "https://code.skerry.example/{number}")], ["Ida", "Ida Moss", "Zoë Hart"])  # fmt: skip
 TAGS = {"", "p", "h", "ul", "ol", "li", "quote", "pre", "code", "strong", "em", "s", "a", "person", "br", "hr", "table", "thead", "tbody", "tr", "th", "td"}  # fmt: skip
 
 
-def every(parts: Iterable[Part]) -> Iterable[Part]:
+def every(parts: Iterable[ProsePart]) -> Iterable[ProsePart]:
     for part in parts:
         yield part
         yield from every(part.parts)

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.core.releases import Known, Order, canonical, compare, in_order, parse_semver
+from obitus.core.releases import DatedRelease, ReleaseOrder, canonical, compare, in_order, parse_semver
 
 NUMBER = st.integers(0, 30).map(str)
 WORD = st.from_regex(r"[0-9A-Za-z-]{1,4}", fullmatch=True).filter(
@@ -44,7 +44,11 @@ def test_anything_may_call_itself_a_release(a: str, b: str) -> None:
     """Text that is no version never raises; nobody can tell its order, except that it equals itself."""
     assert compare(a, a) == 0
     assert compare(a, b) in (None, -1, 0, 1)
-    assert {r.version for r in in_order([Known(a, 5), Known(b, 5), Known("1.2.3", 5)])} == {a, b, "1.2.3"}
+    assert {r.version for r in in_order([DatedRelease(a, 5), DatedRelease(b, 5), DatedRelease("1.2.3", 5)])} == {
+        a,
+        b,
+        "1.2.3",
+    }
 
 
 @pytest.mark.parametrize("text", ["1.2", "01.2.3", "1.2.3-01", "main", "", "1.2.3-", "1.2.3 "])
@@ -65,10 +69,10 @@ def test_build_metadata_and_a_leading_v_do_not_count() -> None:
 )
 def test_one_order_whatever_order_they_came_in(known: dict[str, int]) -> None:
     """All releases have one order: it does not depend on how they are given, and keeps what versions say and what time says."""
-    releases = [Known(version, first_ms) for version, first_ms in known.items()]
+    releases = [DatedRelease(version, first_ms) for version, first_ms in known.items()]
     ordered = in_order(releases)
     assert ordered == in_order(reversed(releases)) and len(ordered) == len(known)
-    order = Order(releases)
+    order = ReleaseOrder(releases)
     for earlier, later in itertools.combinations(ordered, 2):
         if (said := compare(earlier.version, later.version)) is not None:
             assert said <= 0
@@ -90,18 +94,18 @@ def test_one_order_whatever_order_they_came_in(known: dict[str, int]) -> None:
 )
 def test_versions_of_numbers(ordered: list[str]) -> None:
     """Calendar versions, and versions with more or fewer parts than the standard's, are ordered by their numbers."""
-    shuffled = [Known(version, i * 7 % 5) for i, version in enumerate(ordered)]
+    shuffled = [DatedRelease(version, i * 7 % 5) for i, version in enumerate(ordered)]
     assert [release.version for release in in_order(shuffled)] == ordered
 
 
 def test_hashes_and_words_by_first_coming() -> None:
     """Commit hashes and free text stand by when they first came, among versions too."""
     known = [
-        Known("beef001", 30),
-        Known("2.0.0", 20),
-        Known("a1b2c3d", 10),
-        Known("1.0.0", 5),
-        Known("hotfix of Ida", 40),
+        DatedRelease("beef001", 30),
+        DatedRelease("2.0.0", 20),
+        DatedRelease("a1b2c3d", 10),
+        DatedRelease("1.0.0", 5),
+        DatedRelease("hotfix of Ida", 40),
     ]
     assert [r.version for r in in_order(known)] == ["1.0.0", "a1b2c3d", "2.0.0", "beef001", "hotfix of Ida"]
 
@@ -109,16 +113,16 @@ def test_hashes_and_words_by_first_coming() -> None:
 def test_a_person_corrects_the_order() -> None:
     """What was put behind a release stands right behind it; a circle, or a release that is gone, loses nothing."""
     known = [
-        Known("1.0.0", 1),
-        Known("2.0.0", 2),
-        Known("hotfix", 9, "1.0.0"),
-        Known("3.0.0", 3, "gone"),
-        Known("x", 8, "y"),
-        Known("y", 7, "x"),
+        DatedRelease("1.0.0", 1),
+        DatedRelease("2.0.0", 2),
+        DatedRelease("hotfix", 9, "1.0.0"),
+        DatedRelease("3.0.0", 3, "gone"),
+        DatedRelease("x", 8, "y"),
+        DatedRelease("y", 7, "x"),
     ]
     found = [r.version for r in in_order(known)]
     assert found[:4] == ["1.0.0", "hotfix", "2.0.0", "3.0.0"] and sorted(found[4:]) == ["x", "y"]
-    order = Order(known)
+    order = ReleaseOrder(known)
     assert order.compare("hotfix", "2.0.0") == -1 and order.before("2.0.0") == ["hotfix", "1.0.0"]
     assert (
         order.compare("2.5.0", "3.0.0") == -1

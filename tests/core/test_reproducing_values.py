@@ -17,7 +17,7 @@ from obitus.client.exact import Keeper
 from obitus.core.redaction import Redactor
 from obitus.core.reproducing.call import About, NoCall, as_test
 from obitus.core.reproducing.layout import laid_out
-from obitus.core.reproducing.values import Writer, helper_texts
+from obitus.core.reproducing.values import ExpressionWriter, helper_texts
 from tests.examples import many
 
 SCALARS = (
@@ -51,9 +51,9 @@ def kept(value: Any) -> Any:
     return found["form"]
 
 
-def written_again(form: Any) -> tuple[Any, Writer]:
+def written_again(form: Any) -> tuple[Any, ExpressionWriter]:
     """Return what the code comes to that is written from a kept value."""
-    writer = Writer()
+    writer = ExpressionWriter()
     writer.look_through(form)
     text = laid_out(writer.expression(form, "value"), 4)
     writer.finish()

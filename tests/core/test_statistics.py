@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core import holding, statistics
-from obitus.core.comparing import Course, Pair, Seen, compare, stepped_up, usual
+from obitus.core.comparing import FailureRate, Pair, RateHistory, compare, rate_regressions, usual
 from obitus.core.holding import Traffic
 
 COUNT = st.integers(0, 60)
@@ -99,7 +99,8 @@ def test_more_failures_than_runs() -> None:
 def test_everything_gets_one_kind(rows: list[tuple[int, int, int, int, bool, bool]]) -> None:
     """Each issue is one of the kinds, with a reason; what fails nowhere now is never worse, and turned round, worse is better."""
     pairs = [
-        Pair(i, Seen(b, rb), Seen(n, rn), new=new, regressed=back) for i, (b, rb, n, rn, new, back) in enumerate(rows)
+        Pair(i, FailureRate(b, rb), FailureRate(n, rn), new=new, regressed=back)
+        for i, (b, rb, n, rn, new, back) in enumerate(rows)
     ]
     found = compare(pairs, "3.0.0", "3.1.0")
     assert [one.key for one in found] == [pair.key for pair in pairs] and all(one.reason for one in found)
@@ -118,25 +119,29 @@ def test_everything_gets_one_kind(rows: list[tuple[int, int, int, int, bool, boo
 
 def test_small_numbers_cannot_tell() -> None:
     """One failure before and two now is no percentage."""
-    (one,) = compare([Pair(1, Seen(1, 100), Seen(2, 100))], "3.0.0", "3.1.0")
+    (one,) = compare([Pair(1, FailureRate(1, 100), FailureRate(2, 100))], "3.0.0", "3.1.0")
     assert (
         one.kind == "cannot tell"
         and "too small: 1 failure in 100 runs in 3.0.0, 2 failures in 100 runs in 3.1.0" in one.reason
     )
-    (bare,) = compare([Pair(1, Seen(9, 0), Seen(50, 100))], "3.0.0", "3.1.0")
+    (bare,) = compare([Pair(1, FailureRate(9, 0), FailureRate(50, 100))], "3.0.0", "3.1.0")
     assert bare.kind == "cannot tell" and "No runs are counted for it in 3.0.0" in bare.reason
 
 
 def test_what_was_usual() -> None:
     """Earlier releases are taken together while they are alike, so that an old step is not found again with each release."""
-    earlier = [("3.0.0", Seen(61, 10_000)), ("2.9.0", Seen(58, 10_000)), ("2.8.0", Seen(20, 10_000))]
-    assert usual(earlier) == (Seen(119, 20_000), ("3.0.0", "2.9.0"))
-    assert usual([("3.0.0", Seen(0, 0)), ("2.9.0", Seen(1, 50))]) == (Seen(1, 50), ("2.9.0",))
-    (step,) = stepped_up(
+    earlier = [
+        ("3.0.0", FailureRate(61, 10_000)),
+        ("2.9.0", FailureRate(58, 10_000)),
+        ("2.8.0", FailureRate(20, 10_000)),
+    ]
+    assert usual(earlier) == (FailureRate(119, 20_000), ("3.0.0", "2.9.0"))
+    assert usual([("3.0.0", FailureRate(0, 0)), ("2.9.0", FailureRate(1, 50))]) == (FailureRate(1, 50), ("2.9.0",))
+    (step,) = rate_regressions(
         [
-            Course(7, Seen(130, 10_000), tuple(earlier)),
-            Course(8, Seen(60, 10_000), tuple(earlier)),
-            Course(9, Seen(50, 900), ()),
+            RateHistory(7, FailureRate(130, 10_000), tuple(earlier)),
+            RateHistory(8, FailureRate(60, 10_000), tuple(earlier)),
+            RateHistory(9, FailureRate(50, 900), ()),
         ]
     )
     assert step.key == 7 and "usual in 2.9.0 and 3.0.0: 59.5 expected" in step.reason

@@ -81,7 +81,7 @@ def test_every_verdict_occurs(loaded: Path, service: Parts) -> None:
     assert verdicts["FareUnknown regressed"] == ["regressed"]
     (revealed,) = since["ValueError settled"].revealed
     assert revealed.issue.number == numbers["ValueError untriaged"]
-    assert any(step.release == "3.0.0" for step in since["TideUnavailable regressed"].stepped_up)
+    assert any(rate.release == "3.0.0" for rate in since["TideUnavailable regressed"].rate_regressions)
     first = {
         name: [change.commits[0].commit.subject for change in found.changes if change.commits]
         for name, found in since.items()

@@ -482,8 +482,8 @@ def test_a_fix_is_followed(page: Page, running: Running) -> None:
     expect(page.get_by_text("Did the fix hold in production?")).to_be_visible()
 
 
-def test_deploys_are_marked_on_courses(page: Page, running: Running) -> None:
-    """Every course over time says which deploys fall into it."""
+def test_deploys_are_marked_on_charts(page: Page, running: Running) -> None:
+    """Every chart over time says which deploys fall into it."""
     key = running.add_app()
     send(running, key, failed("3.0.0", 5))
     at(page, running, "/issues?window=7d")

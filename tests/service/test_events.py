@@ -155,13 +155,13 @@ KILLED = """
 import os, signal, sys
 from pathlib import Path
 from obitus.service.settings import Settings, system_clock_ms
-from obitus.store.deciding import Order, Seen, decide
+from obitus.store.deciding import DecisionOrder, ExpectedState, decide
 from obitus.store.records import OpenRecords
 
 settings = Settings(data=Path(sys.argv[1]), port=0)
 records = OpenRecords(settings.database, settings.url)
 def park(connection):
-    decide(connection, [(1, Seen(), Order("park"))], (1, "owner"), system_clock_ms())
+    decide(connection, [(1, ExpectedState(), DecisionOrder("park"))], (1, "owner"), system_clock_ms())
     records.writer.reached = lambda point: os.kill(os.getpid(), signal.SIGKILL) if point == "after the main file" else None
 
 records.writer.run(park)

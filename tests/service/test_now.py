@@ -53,9 +53,10 @@ def test_agrees_with_what_was_reported(running: Running) -> None:
     assert (seen["failures"]["now"], seen["failures"]["before"]) == (4, 1)
     for name in ("runs", "failed", "failures"):
         assert (
-            sum(seen[name]["course"]) == seen[name]["now"] and sum(seen[name]["course_before"]) == seen[name]["before"]
+            sum(seen[name]["over_time"]) == seen[name]["now"]
+            and sum(seen[name]["over_time_before"]) == seen[name]["before"]
         )
-        assert len(seen[name]["course"]) == len(seen[name]["course_before"]) == len(seen["slices"])
+        assert len(seen[name]["over_time"]) == len(seen[name]["over_time_before"]) == len(seen["slices"])
     assert seen["slice_ms"] == 5 * MINUTE_MS and seen["unfinished"] == 1
     fares, manifest = seen["points"]
     assert fares == {
@@ -84,7 +85,7 @@ def test_long_windows_and_narrowed_ones(running: Running) -> None:
     running.send(other, tally(2, 60, "job print-pass", release="2.0.0"), failed(60, "OSError"))
     week = running.get("/api/now?window=7d")
     assert week["slice_ms"] % 3_600_000 == 0 and week["runs"]["now"] == 16 and week["failures"]["now"] == 3
-    assert sum(week["failures"]["course"]) == 3
+    assert sum(week["failures"]["over_time"]) == 3
     for query, runs, failures in (("app=gatekeeper", 2, 1), ("environment=production", 14, 2), ("release=2.0.0", 2, 0), ("app=nowhere", 0, 0)):  # fmt: skip
         for window in ("7d", "8d"):
             seen = running.get(f"/api/now?window={window}&{query}")

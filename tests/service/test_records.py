@@ -160,9 +160,11 @@ def test_summaries(running: Running) -> None:
     assert by_user["records"] == 31 and by_user["done"] and by_user["groups_in_all"] == 5
     p95 = asked(running, "records/runs/summary", summary="p95 duration by entry_point")
     assert p95["groups"][0]["keys"] == ["GET /fares"] and p95["groups"][0]["value"] == pytest.approx(500, rel=0.02)
-    course = asked(running, "records/logs/summary", summary="count over time", window="1h", question="severity=WARN")
+    summed = asked(running, "records/logs/summary", summary="count over time", window="1h", question="severity=WARN")
     assert (
-        sum(course["course"]) == 30 and len(course["course"]) == len(course["slices"]) and course["slice_ms"] == 60_000
+        sum(summed["over_time"]) == 30
+        and len(summed["over_time"]) == len(summed["slices"])
+        and summed["slice_ms"] == 60_000
     )
     for text, position in (("count by", 9 - 2), ("p96 duration", 1)):
         answer = running.ask("GET", f"/api/records/logs/summary?summary={quote(text)}").json()

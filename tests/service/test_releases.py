@@ -282,7 +282,7 @@ def test_a_canary_is_compared_with_what_ran_beside_it(running: Running) -> None:
     assert running.get("/api/apps/sailings/releases/3.1.0")["beside"] == "3.0.0"
 
 
-def test_a_rate_that_steps_up_is_marked(running: Running) -> None:
+def test_a_rate_regression_is_marked(running: Running) -> None:
     """An issue that was there before, and an entry point, are marked when they fail more with a release; and not for ever."""
     key = running.add_app(may_deploy=True)
     reports = [tally(release, 10_000, hours) for release, hours in (("2.8.0", 90), ("2.9.0", 60), ("3.0.0", 10))]
@@ -293,13 +293,13 @@ def test_a_rate_that_steps_up_is_marked(running: Running) -> None:
     counts = (("2.8.0", 90, 20), ("2.9.0", 60, 22), ("3.0.0", 10, 70))
     reports += [failed(release, hours) for release, hours, n in counts for _ in range(n)]
     number = send(running, key, *reports)[-1]
-    (step,) = since(running, number)["stepped_up"]
-    assert step["release"] == "3.0.0" and step["factor"] == pytest.approx(3.3, abs=0.3) and "2.8.0" in step["reason"]
+    (rate,) = since(running, number)["rate_regressions"]
+    assert rate["release"] == "3.0.0" and rate["factor"] == pytest.approx(3.3, abs=0.3) and "2.8.0" in rate["reason"]
     page = running.get("/api/apps/sailings/releases/3.0.0")
-    assert {one["entry_point"] or one["issue"]["number"] for one in page["stepped_up"]} == {POINT, number}
-    assert running.get("/api/releases?app=sailings")["releases"][0]["steps"] == 2
+    assert {one["entry_point"] or one["issue"]["number"] for one in page["rate_regressions"]} == {POINT, number}
+    assert running.get("/api/releases?app=sailings")["releases"][0]["failing_more_often"] == 2
     send(running, key, tally("3.0.0", 30_000, 8), tally("3.0.0", 10, 8, outcome="failed"))
-    assert since(running, number)["stepped_up"] == []
+    assert since(running, number)["rate_regressions"] == []
 
 
 def test_a_fix_reveals_the_next_fault(running: Running) -> None:

@@ -93,7 +93,7 @@ def test_what_a_shift_hands_on(running: Running) -> None:
     running.ask("POST", "/api/issues/3/settle", {"how": "now"})
     running.send(key, of(2))
     shift = running.get("/api/shift?window=8h")
-    assert [row["number"] for row in shift["nobodys"]] == [3, 4]
+    assert [row["number"] for row in shift["unassigned"]] == [3, 4]
     assert [(one["what"], one["issue"]) for one in shift["came_in"]] == [("new", 1), ("new", 2), ("new", 3), ("new", 4), ("regressed", 3)]  # fmt: skip
     assert [(one["person"], one["what"], one["issue"]) for one in shift["decided"]] == [
         ("Ida Moss", "decided", 1), ("Ida Moss", "noted", 1), ("owner", "decided", 2), ("owner", "decided", 3),
@@ -106,7 +106,7 @@ def test_what_a_shift_hands_on(running: Running) -> None:
     text = running.ask("GET", "/api/shift/document?window=8h").data.decode()
     assert "The tide table \\| is old." in text and "until 9 more failures" in text and "## What waits" in text
     empty = running.get("/api/shift?start=2026-01-01T00:00:00Z&end=2026-01-01T08:00:00Z")
-    assert empty["nobodys"] == empty["came_in"] == empty["decided"] == [] and "nothing new" in empty["sentence"]
+    assert empty["unassigned"] == empty["came_in"] == empty["decided"] == [] and "nothing new" in empty["sentence"]
     assert running.get("/api/shift?window=8h&app=gatekeeper")["came_in"] == []
 
 

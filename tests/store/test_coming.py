@@ -19,7 +19,7 @@ from obitus.core.asking.tree import Node
 from obitus.core.asking.values import number_of
 from obitus.core.clock import HOUR_MS, MINUTE_MS
 from obitus.core.terms import value_text
-from obitus.store.alerts.coming import KINDS, MOST_GROUPS, Came, Place, split
+from obitus.store.alerts.coming import KINDS, MOST_GROUPS, Came, DaySource, split
 from obitus.store.asking.finding import names_in
 from tests.examples import many
 from tests.store.test_asking import NOW_MS, Kept, kept, questions
@@ -41,7 +41,7 @@ def counted(kept: Kept, conditions: Iterable[Measured]) -> list[Counter[tuple[Ke
     found: list[Counter[tuple[Key, int, str]]] = [Counter() for _ in conditions]
     kind = KINDS[conditions[0].source]
     for day in kept.days.known():
-        came = Came(kept.reader, kept.days, names_in(kept.reader), kind, Place(day.day, *ALL), conditions)
+        came = Came(kept.reader, kept.days, names_in(kept.reader), kind, DaySource(day.day, *ALL), conditions)
         for condition, into in zip(conditions, found, strict=True):
             into.update({at: n for at, (n, _) in came.of(condition).items()})
     return found
@@ -92,7 +92,7 @@ def test_groups_have_a_bound(kept: Kept, monkeypatch: Any) -> None:
     for by in (("entry_point",), ("passengers",)):
         day = kept.days.known()[0]
         condition = measured("", None, "logs", by)
-        came = Came(kept.reader, kept.days, names_in(kept.reader), "log", Place(day.day, *ALL), [condition])
+        came = Came(kept.reader, kept.days, names_in(kept.reader), "log", DaySource(day.day, *ALL), [condition])
         found = came.of(condition)
         assert {key for key, _, _ in found} >= {("…",)} and len({key for key, _, _ in found}) == 3
         assert sum(n for n, _ in found.values()) == kept.days.rows(day.day, "SELECT COUNT(*) FROM logs")[0][0]

@@ -102,10 +102,10 @@ def test_both_count_the_same(kept: Kept, question: str | None, summary: Summary,
         return tuple((type(key), key) for key in keys)
 
     found: dict[Any, Any] = {(typed(keys), None): cell.value(summary.stat) for keys, cell in counted.groups.items()}
-    found |= {(typed(keys), at): cell.value(summary.stat) for (keys, at), cell in counted.courses.items()}
+    found |= {(typed(keys), at): cell.value(summary.stat) for (keys, at), cell in counted.groups_over_time.items()}
     if not summary.by:
         found = {((), None): counted.in_all.value(summary.stat)} if counted.in_all.n else {}
-        found |= {((), at): cell.value(summary.stat) for at, cell in counted.course.items()}
+        found |= {((), at): cell.value(summary.stat) for at, cell in counted.over_time.items()}
     assert found == wanted(records, summary), (question, written(summary))
 
 

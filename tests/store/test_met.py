@@ -138,9 +138,9 @@ def test_batches_make_no_difference(drawn: list[dict[str, Any]], sizes: list[int
 
 def _decide(connection: sqlite3.Connection, state: str) -> None:
     order = (
-        deciding.Order("park", until=Until(another=("release", "environment")), newest="3.0.0")
+        deciding.DecisionOrder("park", until=Until(another=("release", "environment")), newest="3.0.0")
         if state == "parked"
-        else deciding.Order("settle", settling=Settling("release", NOW_MS, "3.1.0"))
+        else deciding.DecisionOrder("settle", settling=Settling("release", NOW_MS, "3.1.0"))
     )
     deciding.decide_by_link(connection, 1, order, None, "A link", NOW_MS)
 

@@ -84,8 +84,8 @@ def composed() -> Iterator[tuple[str, str]]:
             f"failures {number}",
             issues._FAILURES_OF + window.narrowed("f.") + issues._FAILURES_BEHIND + issues._FAILURES_PAGE,
         )
-        for unit_ms, course in windows._COURSES.items():
-            yield f"course {number} {unit_ms}", course + window.narrowed() + windows._BY_UNIT
+        for unit_ms, counts in windows._OVER_TIME.items():
+            yield f"over time {number} {unit_ms}", counts + window.narrowed() + windows._BY_UNIT
     every = "".join(now.NARROWED.values())
     for narrowed in ("", every):
         yield f"runs by slot {narrowed}", now._RUNS_BY_SLOT.format(narrowed=narrowed)

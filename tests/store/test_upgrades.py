@@ -15,6 +15,7 @@ from typing import Any
 import pytest
 import zstandard
 
+from obitus.core.alerting.conditions import read_condition
 from obitus.core.days import day_and_place
 from obitus.service.settings import system_clock_ms
 from obitus.store.migrations import SCHEMA_VERSION, open_for_writing, to_days
@@ -163,3 +164,34 @@ def test_numbers_follow_from_days(tmp_path: Path) -> None:
     connection.close()
     assert [day_and_place(seq)[0] for seq in seqs] == [days[0]] * 3 + [days[1]] * 3
     assert json.dumps(sorted(seqs)) == json.dumps(seqs)
+
+
+def test_alert_rules_name_rate_regressions(tmp_path: Path) -> None:
+    """However a rule was written; a question of it stays as it is. Events that are still to be read have the new name, too."""
+    path = restored(25, tmp_path / "data")
+    conditions = {
+        "rate stepped up": "rate regression",
+        "issue regressed, rate  stepped\n  up where app=sailings": "issue regressed, rate regression where app=sailings",
+        'new issue where message~"rate stepped up"': 'new issue where message~"rate stepped up"',
+        'count of logs > 20 in 10m where "no rate stepped up"': 'count of logs > 20 in 10m where "no rate stepped up"',
+    }
+    connection = sqlite3.connect(path)
+    person = connection.execute("SELECT MIN(id) FROM people").fetchone()[0]
+    for number, condition in enumerate(conditions):
+        connection.execute(
+            "INSERT INTO alert_rules (name, condition, priority, at_most_an_hour, source, person_id, created_ms, changed_ms) "
+            "VALUES (?, ?, 'high', 10, '', ?, 0, 0)",
+            (f"rule {number}", condition, person),
+        )
+    subject = json.dumps({"release_id": 1, "environment": "production"})
+    connection.execute("INSERT INTO events (time_ms, kind, subject) VALUES (0, 'rate-stepped-up', ?)", (subject,))
+    connection.commit()
+    connection.close()
+    connection = open_for_writing(path)
+    found = connection.execute("SELECT condition FROM alert_rules ORDER BY id").fetchall()
+    assert [row[0] for row in found] == list(conditions.values())
+    for condition in conditions.values():
+        read_condition(condition, 0)
+    kinds = {row[0] for row in connection.execute("SELECT kind FROM events")}
+    assert "rate-regression" in kinds and "rate-stepped-up" not in kinds
+    connection.close()

@@ -15,7 +15,7 @@ from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.store import issues
 from obitus.store.database import Reader
 from obitus.store.migrations import open_for_writing
-from obitus.store.windows import Window, courses, slices_of
+from obitus.store.windows import Window, failures_over_time, slices_of
 from tests.examples import many
 
 START_MS = 20_000 * DAY_MS + 7 * HOUR_MS + 123
@@ -94,7 +94,7 @@ def test_counts_come_to_the_failures(
     assert 1 <= slices.count <= 31
     assert slices.place_of(slices.first) == 0 and slices.place_of(slices.last) == slices.count - 1
     # What the picture shows covers the hours or days that the window touches: no less than what is inside.
-    found = courses(reader, json.dumps([1, 2, 3, 4, 5]), window)
+    found = failures_over_time(reader, json.dumps([1, 2, 3, 4, 5]), window)
     for issue, failures in truth.items():
         assert len(found[issue]) == slices.count and sum(found[issue]) >= failures
 

@@ -4370,20 +4370,6 @@ export interface components {
             certain: boolean;
         };
         /**
-         * CourseAnswer
-         * @description A number of the window and of the period before it, each in all and by slice.
-         */
-        CourseAnswer: {
-            /** Now */
-            now: number;
-            /** Before */
-            before: number;
-            /** Course */
-            course: number[];
-            /** Course Before */
-            course_before: number[];
-        };
-        /**
          * DayToRemove
          * @description The removals of a day.
          */
@@ -4978,10 +4964,10 @@ export interface components {
             /** Reason */
             reason: string;
             /**
-             * Course
+             * Over Time
              * @description Earlier values, by slot, the newest last.
              */
-            course: number[];
+            over_time: number[];
             /**
              * Records
              * @description The address of the search that finds exactly what caused it.
@@ -5112,10 +5098,10 @@ export interface components {
              */
             value: number | null;
             /**
-             * Course
+             * Over Time
              * @description The same for each slice.
              */
-            course?: (number | null)[] | null;
+            over_time?: (number | null)[] | null;
         };
         /**
          * GroupExample
@@ -5291,39 +5277,6 @@ export interface components {
             version: string;
             /** Time */
             time: string;
-        };
-        /**
-         * HigherRate
-         * @description A rate that is higher since a release.
-         */
-        HigherRate: {
-            /** Release */
-            release: string;
-            /** Environment */
-            environment: string;
-            /** @description The issue; absent when it is an entry point's rate. */
-            issue?: components["schemas"]["IssueRef"] | null;
-            /** Entry Point */
-            entry_point?: string | null;
-            /**
-             * Reason
-             * @description The numbers, in words.
-             */
-            reason: string;
-            /** Factor */
-            factor: number;
-            /**
-             * Chance
-             * @description How probable it is by chance.
-             */
-            chance: number;
-            /**
-             * Sure
-             * @description Whether it holds among all comparisons; else it is only *perhaps*.
-             */
-            sure: boolean;
-            /** Found */
-            found: string;
         };
         /**
          * HistoryEntry
@@ -6235,10 +6188,10 @@ export interface components {
              */
             has_fix?: boolean | null;
             /**
-             * Stepped Up
+             * Fails More Often
              * @default false
              */
-            stepped_up?: boolean;
+            fails_more_often?: boolean;
         };
         /**
          * LeftIssue
@@ -7389,10 +7342,10 @@ export interface components {
              * @description So many of the last slices are not over yet.
              */
             unfinished: number;
-            failures: components["schemas"]["CourseAnswer"];
-            runs: components["schemas"]["CourseAnswer"];
+            failures: components["schemas"]["OverTimeAnswer"];
+            runs: components["schemas"]["OverTimeAnswer"];
             /** @description Runs that failed. */
-            failed: components["schemas"]["CourseAnswer"];
+            failed: components["schemas"]["OverTimeAnswer"];
             /**
              * Points
              * @description Entry points, those with most failed runs first.
@@ -7468,6 +7421,20 @@ export interface components {
         OpenIdAddress: {
             /** Address */
             address: string;
+        };
+        /**
+         * OverTimeAnswer
+         * @description A number of the window and of the period before it, each in all and by slice.
+         */
+        OverTimeAnswer: {
+            /** Now */
+            now: number;
+            /** Before */
+            before: number;
+            /** Over Time */
+            over_time: number[];
+            /** Over Time Before */
+            over_time_before: number[];
         };
         /**
          * OwnerAnswer
@@ -7934,6 +7901,39 @@ export interface components {
             zone?: string;
         };
         /**
+         * RateRegression
+         * @description A rate that is higher since a release.
+         */
+        RateRegression: {
+            /** Release */
+            release: string;
+            /** Environment */
+            environment: string;
+            /** @description The issue; absent when it is an entry point's rate. */
+            issue?: components["schemas"]["IssueRef"] | null;
+            /** Entry Point */
+            entry_point?: string | null;
+            /**
+             * Reason
+             * @description The numbers, in words.
+             */
+            reason: string;
+            /** Factor */
+            factor: number;
+            /**
+             * Chance
+             * @description How probable it is by chance.
+             */
+            chance: number;
+            /**
+             * Sure
+             * @description Whether it holds among all comparisons; else it is only *perhaps*.
+             */
+            sure: boolean;
+            /** Found */
+            found: string;
+        };
+        /**
          * RecordAnswer
          * @description One record, whole.
          */
@@ -8182,10 +8182,10 @@ export interface components {
              */
             regressed: number;
             /**
-             * Steps
+             * Failing More Often
              * @description Rates that surely are higher since it.
              */
-            steps: number;
+            failing_more_often: number;
             /** Places */
             places: components["schemas"]["ReleasePlace"][];
             /** App */
@@ -8212,8 +8212,8 @@ export interface components {
              * @description Issues that regressed in it.
              */
             regressed_here: components["schemas"]["IssueRef"][];
-            /** Stepped Up */
-            stepped_up: components["schemas"]["HigherRate"][];
+            /** Rate Regressions */
+            rate_regressions: components["schemas"]["RateRegression"][];
             /**
              * Entry Points
              * @description Its entry points, most failed runs first.
@@ -8351,10 +8351,10 @@ export interface components {
              */
             regressed: number;
             /**
-             * Steps
+             * Failing More Often
              * @description Rates that surely are higher since it.
              */
-            steps: number;
+            failing_more_often: number;
             /** Places */
             places: components["schemas"]["ReleasePlace"][];
         };
@@ -8824,10 +8824,10 @@ export interface components {
              */
             sentence: string;
             /**
-             * Nobodys
+             * Unassigned
              * @description New, reopened, or regressed and failing unassigned issues. By priority.
              */
-            nobodys: components["schemas"]["IssueRow"][];
+            unassigned: components["schemas"]["IssueRow"][];
             /** Came In */
             came_in: components["schemas"]["ShiftChange"][];
             /**
@@ -9046,8 +9046,8 @@ export interface components {
              * @description Issues that this one's fix revealed.
              */
             revealed: components["schemas"]["RevealedAnswer"][];
-            /** Stepped Up */
-            stepped_up: components["schemas"]["HigherRate"][];
+            /** Rate Regressions */
+            rate_regressions: components["schemas"]["RateRegression"][];
             /** Changes */
             changes: components["schemas"]["ChangesAnswer"][];
             /**
@@ -9355,8 +9355,8 @@ export interface components {
             slices?: string[] | null;
             /** Slice Ms */
             slice_ms?: number | null;
-            /** Course */
-            course?: (number | null)[] | null;
+            /** Over Time */
+            over_time?: (number | null)[] | null;
             /**
              * Groups
              * @description Those with the greatest numbers, the greatest first.

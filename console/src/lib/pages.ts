@@ -49,7 +49,7 @@ function across<P extends Record<string, unknown>>(path: string, load: Load<P>, 
 }
 
 const nothing = () => ({});
-const nowhere = new Page(() => import('../pages/Nowhere.svelte')) as unknown as Page;
+const nowhere = new Page(() => import('../pages/NotFound.svelte')) as unknown as Page;
 const timeline = () => import('../pages/TimelinePage.svelte');
 
 const router = new UniversalRouterSync<Shown>([
@@ -102,7 +102,7 @@ const router = new UniversalRouterSync<Shown>([
 	),
 	at('/set-up', () => import('../pages/SetUp.svelte'), nothing),
 	at('/set-up/rules', () => import('../pages/Rules.svelte'), nothing),
-	at('/set-up/hand-over', () => import('../pages/Handing.svelte'), nothing),
+	at('/set-up/hand-over', () => import('../pages/HandOverRules.svelte'), nothing),
 	at('/set-up/channels', () => import('../pages/Channels.svelte'), nothing)
 ]);
 

@@ -6,9 +6,9 @@
 	import { countOf } from '../lib/words';
 	import AlertRules from '../parts/alerts/AlertRules.svelte';
 	import Firings from '../parts/alerts/Firings.svelte';
-	import Notifying from '../parts/alerts/Notifying.svelte';
+	import BrowserNotifications from '../parts/alerts/BrowserNotifications.svelte';
 	import Silences from '../parts/alerts/Silences.svelte';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 
 	const fired = watch(() => questions.alerts(place.filter.window ?? '24h'));
 </script>
@@ -18,16 +18,16 @@
 <h1 class="mt-6 font-serif text-2xl font-semibold">Alerts</h1>
 <p class="text-surface-600-400 text-sm">
 	{#if session.administers}<a href={place.to('/set-up/channels')}>Channels</a> say where messages go.{/if}
-	<Notifying />
+	<BrowserNotifications />
 </p>
 
 <section aria-labelledby="fired-heading">
 	<h2 id="fired-heading" class="section">
 		What fired{fired.value?.open ? `: ${countOf(fired.value.open, 'alert')} not over` : ''}
 	</h2>
-	<Loaded value={fired.value} trouble={fired.trouble}>
+	<LoadState value={fired.value} trouble={fired.trouble}>
 		{#snippet children(found)}<Firings firings={found.firings} />{/snippet}
-	</Loaded>
+	</LoadState>
 </section>
 <AlertRules />
 <Silences />

@@ -8,7 +8,7 @@
 	import { questions } from '../lib/questions';
 	import { addressOf, nameOf, pane as paneOf, parts, type Pane } from '../lib/views';
 	import { countOf, windowText } from '../lib/words';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 	import ViewPane from '../parts/board/ViewPane.svelte';
 	import CallGraph from '../parts/now/CallGraph.svelte';
 	import NowPart from '../parts/now/NowPart.svelte';
@@ -93,7 +93,7 @@
 <svelte:head><title>{found.value?.name ?? 'Board'} · Obitus</title></svelte:head>
 
 {#if !alone}<p class="mt-4 text-sm"><a href={place.to('/now')}>Now</a> · <a href={place.to('/now/boards')}>Boards</a></p>{/if}
-<Loaded value={found.value} trouble={found.trouble}>
+<LoadState value={found.value} trouble={found.trouble}>
 	{#snippet children(board)}
 		<div class={['flex flex-wrap items-baseline gap-3', alone && 'mt-4']}>
 			{#if arranging}
@@ -171,14 +171,14 @@
 						{#if pane.view}
 							<ViewPane shown={pane.view} {turn} rows={rows[pane.height]} />
 						{:else if pane.part === 'calls'}
-							<Loaded value={calls.value} trouble={calls.trouble}>
+							<LoadState value={calls.value} trouble={calls.trouble}>
 								{#snippet children(value)}<CallGraph found={value} />{/snippet}
-							</Loaded>
+							</LoadState>
 						{:else if pane.part}
 							{@const part = pane.part}
-							<Loaded value={now.value} trouble={now.trouble}>
+							<LoadState value={now.value} trouble={now.trouble}>
 								{#snippet children(value)}<NowPart {part} now={value} />{/snippet}
-							</Loaded>
+							</LoadState>
 						{/if}
 					</div>
 				</section>
@@ -194,4 +194,4 @@
 			</div>
 		{/if}
 	{/snippet}
-</Loaded>
+</LoadState>

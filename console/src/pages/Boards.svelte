@@ -6,7 +6,7 @@
 	import { place } from '../lib/place.svelte';
 	import { questions } from '../lib/questions';
 	import { ago, countOf } from '../lib/words';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 
 	const found = watch(() => questions.boards());
 	const doing = new Doing();
@@ -22,7 +22,7 @@
 
 <p class="mt-4 text-sm"><a href={place.to('/now')}>Now</a></p>
 <h1 class="font-serif text-2xl font-semibold">Boards</h1>
-<Loaded value={found.value} trouble={found.trouble}>
+<LoadState value={found.value} trouble={found.trouble}>
 	{#snippet children(value)}
 		{#if value.boards.length}
 			<ul class="my-4">
@@ -43,7 +43,7 @@
 			</p>
 		{/if}
 	{/snippet}
-</Loaded>
+</LoadState>
 <form
 	class="mt-6 flex flex-wrap items-end gap-3"
 	onsubmit={(event) => {

@@ -6,10 +6,10 @@
 	import { place } from '../lib/place.svelte';
 	import { questions } from '../lib/questions';
 	import { countOf, moment, percent, failedShare, underMs } from '../lib/words';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 	import PutOnBoard from '../parts/board/PutOnBoard.svelte';
 	import CallGraph from '../parts/now/CallGraph.svelte';
-	import Sideways from '../parts/Sideways.svelte';
+	import ScrollingTable from '../parts/ScrollingTable.svelte';
 
 	const found = watch(() => questions.calls(place.filter));
 
@@ -30,7 +30,7 @@
 	<h1 class="font-serif text-2xl font-semibold">Who calls whom</h1>
 	<span class="ml-auto"><PutOnBoard pane={{ title: '', width: 4, height: 'high', part: 'calls' }} name="Who calls whom" /></span>
 </div>
-<Loaded value={found.value} trouble={found.trouble}>
+<LoadState value={found.value} trouble={found.trouble}>
 	{#snippet children(value)}
 		<p class="text-surface-600-400 mb-4 text-sm">
 			{moment(value.window.start)} to {moment(value.window.end)}, from the steps of {countOf(value.whole, 'run')} that
@@ -38,7 +38,7 @@
 		</p>
 		{#if value.lines.length}
 			<CallGraph found={value} />
-			<Sideways label="Calls">
+			<ScrollingTable label="Calls">
 				<table class="mb-8 w-full text-sm">
 					<caption class="mb-1 text-left font-serif text-lg font-semibold">Calls</caption>
 					<thead>
@@ -75,7 +75,7 @@
 						{/each}
 					</tbody>
 				</table>
-			</Sideways>
+			</ScrollingTable>
 			{#if value.lines_in_all > value.lines.length}
 				<p class="text-surface-600-400 text-sm">
 					{countOf(value.lines_in_all - value.lines.length, 'more line')} with fewer calls. Choose an app above.
@@ -107,4 +107,4 @@
 			</p>
 		{/if}
 	{/snippet}
-</Loaded>
+</LoadState>

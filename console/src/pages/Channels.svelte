@@ -8,7 +8,7 @@
 	import { countOf, moment } from '../lib/words';
 	import ChannelForm from '../parts/alerts/ChannelForm.svelte';
 	import QuietHours from '../parts/alerts/QuietHours.svelte';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 
 	const channels = watch(questions.channels);
 	const doing = new Doing();
@@ -42,7 +42,7 @@
 	Where alerts and digests are delivered. A message that could not be delivered is tried again for a day, in order; a broken channel delays
 	no other.
 </p>
-<Loaded value={channels.value} trouble={channels.trouble} undone={doing.trouble}>
+<LoadState value={channels.value} trouble={channels.trouble} undone={doing.trouble}>
 	{#snippet children(found)}
 		<ul class="mt-3 text-sm">
 			{#each found.channels as one (one.name)}
@@ -80,6 +80,6 @@
 			{:else}<li class="text-surface-600-400">None yet.</li>{/each}
 		</ul>
 	{/snippet}
-</Loaded>
+</LoadState>
 {#if session.administers}{#key editing}<ChannelForm {editing} done={() => (editing = undefined)} />{/key}{/if}
 <QuietHours />

@@ -5,8 +5,8 @@
 	import { place } from '../lib/place.svelte';
 	import { kindShapes, shareRange, shareText } from '../lib/words';
 	import Rate from '../parts/Rate.svelte';
-	import Loaded from '../parts/Loaded.svelte';
-	import Sideways from '../parts/Sideways.svelte';
+	import LoadState from '../parts/LoadState.svelte';
+	import ScrollingTable from '../parts/ScrollingTable.svelte';
 
 	let { app }: { app: string } = $props();
 	const before = $derived(place.params.get('before') ?? '');
@@ -73,10 +73,10 @@
 
 <p class="text-surface-600-400 mt-6 text-sm"><a href="/releases">Releases</a> · {app}</p>
 <h1 class="font-serif text-2xl font-semibold wrap-anywhere">{now} against {before}</h1>
-<Loaded value={found.value} trouble={found.trouble}>
+<LoadState value={found.value} trouble={found.trouble}>
 	{#snippet children(it)}
 		<p class="text-lg">{it.sentence}</p>
-		<Sideways label="Both releases">
+		<ScrollingTable label="Both releases">
 			<table class="mt-2 text-sm">
 				<thead
 					><tr class="text-surface-600-400 text-left"
@@ -99,7 +99,7 @@
 					{/each}
 				</tbody>
 			</table>
-		</Sideways>
+		</ScrollingTable>
 		<p class="mt-2 flex flex-wrap gap-3">
 			<button class="act" onclick={() => place.set('same_time', it.same_time ? 'false' : 'true')}>
 				{it.same_time ? 'Compare their whole lifetimes' : 'Only the hours when both were live'}
@@ -117,4 +117,4 @@
 			by chance.
 		</p>
 	{/snippet}
-</Loaded>
+</LoadState>

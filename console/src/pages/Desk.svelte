@@ -7,9 +7,9 @@
 	import { place } from '../lib/place.svelte';
 	import { countOf } from '../lib/words';
 	import OpenAlerts from '../parts/alerts/OpenAlerts.svelte';
-	import Deciding from '../parts/Deciding.svelte';
+	import DecisionDialogs from '../parts/DecisionDialogs.svelte';
 	import IssueTable from '../parts/IssueTable.svelte';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 	import QuietFailures from '../parts/QuietFailures.svelte';
 	import WhoForm from '../parts/WhoForm.svelte';
 
@@ -50,7 +50,7 @@
 {/snippet}
 
 <h1 class="mt-6 font-serif text-2xl font-semibold">Desk</h1>
-<Loaded value={desk.value} trouble={desk.trouble} undone={decisions.trouble}>
+<LoadState value={desk.value} trouble={desk.trouble} undone={decisions.trouble}>
 	{#snippet children(found)}
 		{#if apps.value?.apps.length === 0}
 			<p class="mt-4">Nothing reports here yet. <a href="/set-up">Add your first app</a>: it takes two settings and one line.</p>
@@ -83,5 +83,5 @@
 			</section>
 		{/if}
 	{/snippet}
-</Loaded>
-<Deciding {decisions} chosen={current} />
+</LoadState>
+<DecisionDialogs {decisions} chosen={current} />

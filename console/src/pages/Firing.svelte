@@ -14,7 +14,7 @@
 	import { session } from '../lib/session.svelte';
 	import { moment } from '../lib/words';
 	import BarChart from '../parts/BarChart.svelte';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 
 	let { number }: FiringPageProps = $props();
 	const fired = watch(() => questions.alert(number));
@@ -43,7 +43,7 @@
 <svelte:head><title>Alert {number} · Obitus</title></svelte:head>
 
 <p class="text-surface-600-400 mt-6 text-sm"><a href={place.to('/alerts')}>Alerts</a></p>
-<Loaded value={fired.value} trouble={fired.trouble} undone={doing.trouble}>
+<LoadState value={fired.value} trouble={fired.trouble} undone={doing.trouble}>
 	{#snippet children(one)}
 		<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{one.title}</h1>
 		<p class={['mt-1', !one.is_over && 'text-error-700-300 font-semibold']}>
@@ -60,9 +60,9 @@
 				<dt class="text-surface-600-400">Value</dt>
 				<dd>{one.value}, bound {one.bound}{one.worst !== one.value ? `, worst ${one.worst}` : ''}</dd>
 			{/if}
-			{#if one.course.some(Boolean)}
+			{#if one.over_time.some(Boolean)}
 				<dt class="text-surface-600-400">Before</dt>
-				<dd><BarChart counts={one.course} said={`Before it: ${one.course.join(', ')}`} failed /></dd>
+				<dd><BarChart counts={one.over_time} said={`Before it: ${one.over_time.join(', ')}`} failed /></dd>
 			{/if}
 			{#if one.issue}
 				<dt class="text-surface-600-400">Issue</dt>
@@ -105,4 +105,4 @@
 				</li>{/each}
 		</ul>
 	{/snippet}
-</Loaded>
+</LoadState>

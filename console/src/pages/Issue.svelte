@@ -7,25 +7,25 @@
 	import { place } from '../lib/place.svelte';
 	import { session } from '../lib/session.svelte';
 	import { ago, countOf, moment } from '../lib/words';
-	import OfIssue from '../parts/alerts/OfIssue.svelte';
-	import Deciding from '../parts/Deciding.svelte';
-	import Earlier from '../parts/Earlier.svelte';
-	import Looking from '../parts/Looking.svelte';
-	import Correcting from '../parts/Correcting.svelte';
+	import AlertsOfIssue from '../parts/alerts/AlertsOfIssue.svelte';
+	import DecisionDialogs from '../parts/DecisionDialogs.svelte';
+	import EarlierIssues from '../parts/EarlierIssues.svelte';
+	import Viewers from '../parts/Viewers.svelte';
+	import GroupingCorrections from '../parts/GroupingCorrections.svelte';
 	import Attributes from '../parts/Attributes.svelte';
 	import HandOver from '../parts/HandOver.svelte';
-	import Known from '../parts/Known.svelte';
+	import NotesAndChecks from '../parts/NotesAndChecks.svelte';
 	import Reproduce from '../parts/Reproduce.svelte';
-	import Seen from '../parts/Seen.svelte';
+	import PageSketches from '../parts/PageSketches.svelte';
 	import Since from '../parts/Since.svelte';
 	import Stack from '../parts/Stack.svelte';
 	import StateMark from '../parts/StateMark.svelte';
-	import Loaded from '../parts/Loaded.svelte';
-	import Trail from '../parts/Trail.svelte';
+	import LoadState from '../parts/LoadState.svelte';
+	import Breadcrumbs from '../parts/Breadcrumbs.svelte';
 	import InCommon from '../parts/timeline/InCommon.svelte';
 	import TurningPoint from '../parts/timeline/TurningPoint.svelte';
 	import TimelineView from '../parts/timeline/TimelineView.svelte';
-	import Why from '../parts/Why.svelte';
+	import GroupingReasons from '../parts/GroupingReasons.svelte';
 
 	let { number }: { number: number } = $props();
 	const found = watch(() => questions.issue(number, place.filter.window));
@@ -50,11 +50,11 @@
 <svelte:head><title>{found.value ? `${number}: ${found.value.title}` : `Issue ${number}`} · Obitus</title></svelte:head>
 
 {#if !found.value}<h1 class="mt-6 font-serif text-2xl font-semibold">Issue {number}</h1>{/if}
-<Loaded value={found.value} trouble={chosen.trouble ?? found.trouble} undone={decisions.trouble}>
+<LoadState value={found.value} trouble={chosen.trouble ?? found.trouble} undone={decisions.trouble}>
 	{#snippet children(issue)}
 		<p class="text-surface-600-400 mt-6 text-sm"><a href={place.to('/issues')}>Issues</a> · {issue.number} · {issue.app}</p>
 		<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{issue.title}</h1>
-		{#key number}<Looking {number} />{/key}
+		{#key number}<Viewers {number} />{/key}
 		{#if issue.merged_into}
 			<p class="border-primary-700-300 mt-1 border-l-4 pl-3">
 				It was merged into <a href={place.to(`/issues/${issue.merged_into}`)}>issue {issue.merged_into}</a>, where its failures are now.
@@ -129,10 +129,10 @@
 					<p class="mb-2 text-sm"><a href={place.to(`/failure/${failure.id}`)}>On a page of its own, with what else happened</a></p>
 					<TimelineView found={story.value} />
 				{:else}
-					<Trail {failure} {report} />
+					<Breadcrumbs {failure} {report} />
 				{/if}
 
-				<Seen trace={report.trace_id} app={issue.app} sketches={report.sketches} />
+				<PageSketches trace={report.trace_id} app={issue.app} sketches={report.sketches} />
 
 				{#if report.attributes?.['browser.viewport'] === undefined}
 					<h2 class="section">Do it again</h2>
@@ -144,11 +144,11 @@
 		{/if}
 
 		<h2 class="section">Since when</h2>
-		<Loaded value={since.value} trouble={since.trouble}>
+		<LoadState value={since.value} trouble={since.trouble}>
 			{#snippet children(known)}<Since since={known} app={issue.app} state={issue.state} />{/snippet}
-		</Loaded>
+		</LoadState>
 
-		<OfIssue {number} />
+		<AlertsOfIssue {number} />
 
 		{#if failure && report}
 			<h2 class="section">Who and what</h2>
@@ -157,10 +157,10 @@
 		{/if}
 
 		<h2 class="section">What we know</h2>
-		<Known issue={number} app={issue.app} />
+		<NotesAndChecks issue={number} app={issue.app} />
 
 		<h2 class="section">Earlier issues like it</h2>
-		<Earlier {number} />
+		<EarlierIssues {number} />
 
 		<h2 class="section">Why this is one issue</h2>
 		{#if issue.collects}
@@ -169,8 +169,8 @@
 				{#if session.decides}<button class="act" onclick={() => decisions.collectNoMore(issue)}>Stop collecting</button>{/if}
 			</p>
 		{/if}
-		<Why why={issue.why} />
-		{#if session.decides}<Correcting {number} why={issue.why} names={Object.keys(report?.attributes ?? {})} />{/if}
-		<Deciding {decisions} chosen={() => [issue]} releases={since.value?.releases} />
+		<GroupingReasons why={issue.why} />
+		{#if session.decides}<GroupingCorrections {number} why={issue.why} names={Object.keys(report?.attributes ?? {})} />{/if}
+		<DecisionDialogs {decisions} chosen={() => [issue]} releases={since.value?.releases} />
 	{/snippet}
-</Loaded>
+</LoadState>

@@ -8,10 +8,10 @@
 	import { place } from '../lib/place.svelte';
 	import { session } from '../lib/session.svelte';
 	import { countOf, stateShapes } from '../lib/words';
-	import Deciding from '../parts/Deciding.svelte';
+	import DecisionDialogs from '../parts/DecisionDialogs.svelte';
 	import IssueLists from '../parts/IssueLists.svelte';
 	import IssueTable from '../parts/IssueTable.svelte';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 
 	const sorts = { 'last-seen': 'last seen', 'first-seen': 'first seen', failures: 'failures' } as const;
 	const states = Object.keys(stateShapes) as State[];
@@ -90,7 +90,7 @@
 	</label>
 </form>
 <IssueLists question={question ?? ''} state={wanted ?? ''} {sort} />
-<Loaded value={found.value?.[0]} trouble={found.trouble} undone={decisions.trouble}>
+<LoadState value={found.value?.[0]} trouble={found.trouble} undone={decisions.trouble}>
 	{#snippet children(page)}
 		{#if rows.length}
 			<p class="text-surface-600-400 mb-2 text-sm">
@@ -125,5 +125,5 @@
 			</p>
 		{/if}
 	{/snippet}
-</Loaded>
-<Deciding {decisions} chosen={wantedRows} />
+</LoadState>
+<DecisionDialogs {decisions} chosen={wantedRows} />

@@ -4,7 +4,7 @@
 	import { questions } from '../lib/questions';
 	import { moment } from '../lib/words';
 	import { parts, type PartName } from '../lib/views';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 	import PutOnBoard from '../parts/board/PutOnBoard.svelte';
 	import NowPart from '../parts/now/NowPart.svelte';
 
@@ -33,7 +33,7 @@
 	<a class="text-sm" href={place.to('/now/tracepoints')}>Tracepoints</a>
 	<a class="text-sm" href={place.to('/now/boards')}>Boards</a>
 </div>
-<Loaded value={found.value} trouble={found.trouble}>
+<LoadState value={found.value} trouble={found.trouble}>
 	{#snippet children(now)}
 		<p class="text-surface-600-400 mb-4 text-sm">
 			{moment(now.window.start)} to {moment(now.window.end)}; the time before is drawn faintly behind it. Hollow bars are not complete yet.
@@ -62,4 +62,4 @@
 			<p class="my-8">Nothing was reported in this window, nor in the one before. Look further back in the sentence above.</p>
 		{/if}
 	{/snippet}
-</Loaded>
+</LoadState>

@@ -6,9 +6,9 @@
 	import { place } from '../lib/place.svelte';
 	import { questions } from '../lib/questions';
 	import { clock, countOf, moment } from '../lib/words';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 	import WhoForm from '../parts/WhoForm.svelte';
-	import Sideways from '../parts/Sideways.svelte';
+	import ScrollingTable from '../parts/ScrollingTable.svelte';
 
 	const who = $derived(place.params.get('who') ?? '');
 	const at = $derived(place.params.get('at') ?? undefined);
@@ -25,7 +25,7 @@
 </p>
 <WhoForm {who} at={place.params.get('when') ?? ''} {around} />
 {#if who}
-	<Loaded value={found.value} trouble={found.trouble}>
+	<LoadState value={found.value} trouble={found.trouble}>
 		{#snippet children(value)}
 			<h2 class="section wrap-anywhere">What happened to {value.who}</h2>
 			<div class="mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 text-sm">
@@ -42,7 +42,7 @@
 				</span>
 			</div>
 			{#if value.met.length}
-				<Sideways label="What happened to them">
+				<ScrollingTable label="What happened to them">
 					<table class="w-full text-sm" aria-label="What happened to them">
 						<thead
 							><tr class="text-surface-600-400 text-left"
@@ -77,7 +77,7 @@
 							{/each}
 						</tbody>
 					</table>
-				</Sideways>
+				</ScrollingTable>
 			{/if}
 			{#each value.notes as note (note)}<p class="text-surface-600-400 mt-2 text-sm">{note}</p>{/each}
 			<p class="mt-3 text-sm">
@@ -90,5 +90,5 @@
 				>
 			</p>
 		{/snippet}
-	</Loaded>
+	</LoadState>
 {/if}

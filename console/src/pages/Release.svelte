@@ -6,8 +6,8 @@
 	import HourChart from '../parts/HourChart.svelte';
 	import IssueRefs from '../parts/IssueRefs.svelte';
 	import Rate from '../parts/Rate.svelte';
-	import Loaded from '../parts/Loaded.svelte';
-	import Sideways from '../parts/Sideways.svelte';
+	import LoadState from '../parts/LoadState.svelte';
+	import ScrollingTable from '../parts/ScrollingTable.svelte';
 
 	let { app, release }: { app: string; release: string } = $props();
 	const found = watch(() => questions.release(app, release, place.filter.environment));
@@ -19,7 +19,7 @@
 
 <p class="text-surface-600-400 mt-6 text-sm"><a href={place.to('/releases')}>Releases</a> · {app}</p>
 <h1 class="font-serif text-2xl font-semibold wrap-anywhere">{release}</h1>
-<Loaded value={found.value} trouble={found.trouble}>
+<LoadState value={found.value} trouble={found.trouble}>
 	{#snippet children(it)}
 		{@const most = Math.max(0.001, ...it.places.map((where) => where.rate?.high ?? 0))}
 		{#each it.places as where (where.environment)}
@@ -53,26 +53,26 @@
 		{/if}
 		<IssueRefs heading="First seen in it" issues={it.first_here} none="Nothing was first seen in it." />
 		{#if it.regressed_here.length}<IssueRefs heading="Regressed in it" issues={it.regressed_here} none="" />{/if}
-		{#if it.stepped_up.length}
+		{#if it.rate_regressions.length}
 			<h2 class="section">Fails more since it</h2>
 			<ul>
-				{#each it.stepped_up as step (`${step.issue?.number}${step.entry_point}${step.environment}`)}
+				{#each it.rate_regressions as rate (`${rate.issue?.number}${rate.entry_point}${rate.environment}`)}
 					<li class="border-surface-200-800 border-b py-1">
-						<span class={['font-semibold', step.sure && 'text-error-700-300']}
+						<span class={['font-semibold', rate.sure && 'text-error-700-300']}
 							><span aria-hidden="true">↑</span>
-							{step.sure ? '' : 'perhaps: '}
-							{#if step.issue}<a class="quiet-link" href={place.to(`/issues/${step.issue.number}`)}
-									>{step.issue.number} · {step.issue.title}</a
-								>{:else}{step.entry_point}{/if}</span
+							{rate.sure ? '' : 'perhaps: '}
+							{#if rate.issue}<a class="quiet-link" href={place.to(`/issues/${rate.issue.number}`)}
+									>{rate.issue.number} · {rate.issue.title}</a
+								>{:else}{rate.entry_point}{/if}</span
 						>
-						<span class="block text-sm">{step.environment}: {step.reason}</span>
+						<span class="block text-sm">{rate.environment}: {rate.reason}</span>
 					</li>
 				{/each}
 			</ul>
 		{/if}
 		{#if it.entry_points.length}
 			<h2 class="section">Entry points</h2>
-			<Sideways label="Entry points">
+			<ScrollingTable label="Entry points">
 				<table class="w-full text-sm">
 					<thead>
 						<tr class="text-surface-600-400 text-left"
@@ -95,7 +95,7 @@
 						{/each}
 					</tbody>
 				</table>
-			</Sideways>
+			</ScrollingTable>
 		{/if}
 		<h2 class="section">Commits</h2>
 		{#if it.latest_commits.length}
@@ -114,4 +114,4 @@
 			</p>
 		{/if}
 	{/snippet}
-</Loaded>
+</LoadState>

@@ -5,8 +5,8 @@
 	import { again } from '../lib/records';
 	import { place } from '../lib/place.svelte';
 	import { moment } from '../lib/words';
-	import Progress from '../parts/Progress.svelte';
-	import Regrouped from '../parts/Regrouped.svelte';
+	import RegroupingProgress from '../parts/RegroupingProgress.svelte';
+	import RegroupingPreview from '../parts/RegroupingPreview.svelte';
 
 	const ruling = new Ruling();
 	const rules = watch(questions.groupingRules);
@@ -77,7 +77,7 @@
 		<dd>these frames are the app's own; or: library code</dd>
 	</dl>
 	{#if ruling.preview}<div role="status" class="border-primary-700-300 mt-2 border-l-4 pl-3 text-sm">
-			<Regrouped preview={ruling.preview} />
+			<RegroupingPreview preview={ruling.preview} />
 		</div>{/if}
 </section>
 
@@ -95,13 +95,13 @@
 	</form>
 	{#if ruling.regrouping}
 		<div role="status" class="border-primary-700-300 mt-2 border-l-4 pl-3 text-sm">
-			<Regrouped preview={ruling.regrouping.preview} />
+			<RegroupingPreview preview={ruling.regrouping.preview} />
 			{#if ruling.regrouping.preview.moving}<button class="act mt-1" onclick={() => then(ruling.regroup())}
 					>Regroup past failures of {ruling.regrouping.app}</button
 				>{/if}
 		</div>
 	{/if}
-	<Progress of={ruling} />
+	<RegroupingProgress of={ruling} />
 </section>
 
 <section aria-labelledby="done-heading">

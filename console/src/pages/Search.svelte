@@ -10,13 +10,13 @@
 	import { Tail } from '../lib/tail.svelte';
 	import { countOf } from '../lib/words';
 	import { nameOf, viewOf } from '../lib/views';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 	import PutOnBoard from '../parts/board/PutOnBoard.svelte';
 	import AskField from '../parts/search/AskField.svelte';
-	import ByLogger from '../parts/search/ByLogger.svelte';
-	import ByTemplate from '../parts/search/ByTemplate.svelte';
-	import Course from '../parts/search/Course.svelte';
-	import Occurs from '../parts/search/Occurs.svelte';
+	import LoggerTree from '../parts/search/LoggerTree.svelte';
+	import TemplateTable from '../parts/search/TemplateTable.svelte';
+	import OverTime from '../parts/search/OverTime.svelte';
+	import FrequentValues from '../parts/search/FrequentValues.svelte';
 	import RecordTable from '../parts/search/RecordTable.svelte';
 	import SavedQuestions from '../parts/search/SavedQuestions.svelte';
 	import SummaryView from '../parts/search/SummaryView.svelte';
@@ -50,7 +50,7 @@
 	const unclear = $derived(found.trouble?.slug === 'bad-question' ? found.trouble : undefined);
 	const occurring = watch(() => (unclear ? undefined : questions.occurring(kind, asked)));
 	const counting = (what: string) => `/api/records/${kind}/summary?${queryOf({ ...asked, summary: what })}`;
-	const course = watchGrowing<Summary>(() => counting('count over time'));
+	const overTime = watchGrowing<Summary>(() => counting('count over time'));
 	const summing = watchGrowing<Summary>(() => (summary ? counting(summary) : undefined));
 
 	const tail = new Tail();
@@ -169,14 +169,14 @@
 	{/each}
 </form>
 
-{#if course.value && !unclear}<Course found={course.value} {noun} />{/if}
+{#if overTime.value && !unclear}<OverTime found={overTime.value} {noun} />{/if}
 <div class="grid grid-cols-[minmax(0,1fr)] gap-6 lg:grid-cols-[13rem_minmax(0,1fr)]">
 	<aside class="order-2 lg:order-1" aria-label="What occurs">
-		{#if occurring.value?.looked_at && !unclear}<Occurs found={occurring.value} {noun} {narrow} />{/if}
+		{#if occurring.value?.looked_at && !unclear}<FrequentValues found={occurring.value} {noun} {narrow} />{/if}
 	</aside>
 	<div class="order-1 min-w-0 lg:order-2">
 		{#if summary && !unclear}
-			<Loaded value={summing.value} trouble={summing.trouble}>
+			<LoadState value={summing.value} trouble={summing.trouble}>
 				{#snippet children(value)}
 					<SummaryView
 						{kind}
@@ -187,11 +187,11 @@
 						{lead}
 					/>
 				{/snippet}
-			</Loaded>
+			</LoadState>
 		{:else if grouping === 'template' && !unclear}
-			<ByTemplate {asked} lead={ask} />
+			<TemplateTable {asked} lead={ask} />
 		{:else if grouping === 'logger' && !unclear}
-			<ByLogger {asked} lead={ask} />
+			<LoggerTree {asked} lead={ask} />
 		{:else if !unclear}
 			<div class="text-surface-600-400 mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 text-sm">
 				<span role="status">
@@ -199,7 +199,7 @@
 						{tail.connected ? '● following' : '○ the stream was interrupted; it reconnects by itself'}{tail.leftOut
 							? `, ${tail.leftOut.toLocaleString('en')} too many to show`
 							: ''}
-					{:else if course.value?.done}{countOf(course.value.records, noun)}{/if}
+					{:else if overTime.value?.done}{countOf(overTime.value.records, noun)}{/if}
 				</span>
 				{#if sort}
 					<span>by {sort.replace(/^-/, '')}, {sort.startsWith('-') ? 'greatest' : 'smallest'} first</span>
@@ -234,7 +234,7 @@
 				<a href={file('csv')} download>CSV</a>
 				<a href={file('ndjson')} download>NDJSON</a>
 			</div>
-			<Loaded value={found.value?.[0]} trouble={found.trouble}>
+			<LoadState value={found.value?.[0]} trouble={found.trouble}>
 				{#if rows.length}
 					<div class="overflow-x-auto">
 						<RecordTable
@@ -262,7 +262,7 @@
 						{/if}
 					</p>
 				{/if}
-			</Loaded>
+			</LoadState>
 		{/if}
 	</div>
 </div>

@@ -6,10 +6,10 @@
 	import { place } from '../lib/place.svelte';
 	import AppCard from '../parts/AppCard.svelte';
 	import FirstReport from '../parts/FirstReport.svelte';
-	import Hiding from '../parts/Hiding.svelte';
+	import RedactionRules from '../parts/RedactionRules.svelte';
 	import Acts from '../parts/Acts.svelte';
-	import Mine from '../parts/Mine.svelte';
-	import Loaded from '../parts/Loaded.svelte';
+	import SignInAndTokens from '../parts/SignInAndTokens.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 	import OneTimeCodes from '../parts/OneTimeCodes.svelte';
 	import PassingOn from '../parts/PassingOn.svelte';
 	import People from '../parts/People.svelte';
@@ -65,7 +65,7 @@
 
 <section aria-labelledby="apps-heading">
 	<h2 id="apps-heading" class="section">Apps and reporting keys</h2>
-	<Loaded value={apps.value} trouble={apps.trouble}>
+	<LoadState value={apps.value} trouble={apps.trouble}>
 		{#snippet children(found)}
 			{#each found.apps as app (app.name)}
 				<AppCard {app} newKey={(key) => (made = key)} />
@@ -73,7 +73,7 @@
 				<p class="text-surface-600-400">No app yet.</p>
 			{/each}
 		{/snippet}
-	</Loaded>
+	</LoadState>
 </section>
 
 <section aria-labelledby="notified-heading">
@@ -94,8 +94,8 @@
 </section>
 
 {#if session.administers}<PassingOn />{/if}
-<Hiding />
+<RedactionRules />
 <People />
-<Mine />
+<SignInAndTokens />
 <OneTimeCodes />
 {#if session.administers}<Acts />{/if}

@@ -8,7 +8,7 @@
 	import { place } from '../lib/place.svelte';
 	import { countOf, moment } from '../lib/words';
 	import IssueTable from '../parts/IssueTable.svelte';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 	import QuietFailures from '../parts/QuietFailures.svelte';
 
 	const shift = watch(() => questions.shift(place.filter));
@@ -51,7 +51,7 @@
 
 <p class="text-surface-600-400 mt-6 text-sm"><a href={place.to('/')}>Desk</a></p>
 <h1 class="font-serif text-2xl font-semibold">What the shift hands on</h1>
-<Loaded value={shift.value} trouble={shift.trouble}>
+<LoadState value={shift.value} trouble={shift.trouble}>
 	{#snippet children(found)}
 		<p class="max-w-3xl text-lg">{found.sentence}</p>
 		<p class="mt-1 flex flex-wrap items-baseline gap-3 text-sm">
@@ -62,7 +62,7 @@
 		{#if trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{trouble}</p>{/if}
 
 		<h2 class="section">Unassigned</h2>
-		{#if found.nobodys.length}<IssueTable rows={found.nobodys} label="Unassigned" window={found.window} />
+		{#if found.unassigned.length}<IssueTable rows={found.unassigned} label="Unassigned" window={found.window} />
 		{:else}<p class="text-surface-600-400">Everything that came in is assigned.</p>{/if}
 
 		<h2 class="section">What waits</h2>
@@ -87,4 +87,4 @@
 		{/if}
 		{@render happened(found.decided, 'Nothing was decided.')}
 	{/snippet}
-</Loaded>
+</LoadState>

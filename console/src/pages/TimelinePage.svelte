@@ -4,8 +4,8 @@
 	import { queryOf } from '../lib/growing.svelte';
 	import { place } from '../lib/place.svelte';
 	import { questions } from '../lib/questions';
-	import Loaded from '../parts/Loaded.svelte';
-	import Seen from '../parts/Seen.svelte';
+	import LoadState from '../parts/LoadState.svelte';
+	import PageSketches from '../parts/PageSketches.svelte';
 	import TurningPoint from '../parts/timeline/TurningPoint.svelte';
 	import TimelineView from '../parts/timeline/TimelineView.svelte';
 
@@ -45,10 +45,10 @@
 		{/each}
 	</span>
 </div>
-{#if of.trace}<Seen trace={of.trace} />{/if}
-<Loaded value={found.value} trouble={found.trouble}>
+{#if of.trace}<PageSketches trace={of.trace} />{/if}
+<LoadState value={found.value} trouble={found.trouble}>
 	{#snippet children(value)}
 		{#if of.failure}<div class="mb-4"><TurningPoint failure={of.failure} /></div>{/if}
 		<TimelineView found={value} />
 	{/snippet}
-</Loaded>
+</LoadState>

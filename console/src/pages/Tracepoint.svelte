@@ -7,7 +7,7 @@
 	import { session } from '../lib/session.svelte';
 	import { Tail } from '../lib/tail.svelte';
 	import { countOf, moment } from '../lib/words';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 	import Hit from '../parts/tracepoints/Hit.svelte';
 
 	let { number }: { number: number } = $props();
@@ -39,7 +39,7 @@
 <p class="text-surface-600-400 mt-6 text-sm">
 	<a href={place.to('/now')}>Now</a> · <a href={place.to('/now/tracepoints')}>Tracepoints</a>
 </p>
-<Loaded value={found.value} trouble={found.trouble} undone={doing.trouble}>
+<LoadState value={found.value} trouble={found.trouble} undone={doing.trouble}>
 	{#snippet children({ tracepoint, states })}
 		<h1 class="font-serif text-2xl font-semibold wrap-anywhere">{tracepoint.app} {tracepoint.file}:{tracepoint.line}</h1>
 		<p class="text-sm">
@@ -102,4 +102,4 @@
 			{:else}<li class="text-surface-600-400 py-2 text-sm">No hit yet: the line has not run since, or its condition was not met.</li>{/each}
 		</ul>
 	{/snippet}
-</Loaded>
+</LoadState>

@@ -5,7 +5,7 @@
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
 	import { ago, countOf, moment } from '../lib/words';
-	import Loaded from '../parts/Loaded.svelte';
+	import LoadState from '../parts/LoadState.svelte';
 	import TracepointForm from '../parts/tracepoints/TracepointForm.svelte';
 	import type { TracepointInfo } from '../lib/api';
 
@@ -52,7 +52,7 @@
 <p class="max-w-3xl">
 	See the values at a line of a running app the next time that it runs. Nothing stops, restarts or is deployed; each ends by itself.
 </p>
-<Loaded value={found.value} trouble={found.trouble}>
+<LoadState value={found.value} trouble={found.trouble}>
 	{#snippet children(page)}
 		{#if session.decides}<TracepointForm {page} {from} />{/if}
 		<h2 class="font-serif text-lg font-semibold">Wanted now</h2>
@@ -72,4 +72,4 @@
 			</ul>
 		{/if}
 	{/snippet}
-</Loaded>
+</LoadState>

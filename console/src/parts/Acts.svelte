@@ -2,7 +2,7 @@
 	import { watch } from '../lib/asking.svelte';
 	import { questions } from '../lib/questions';
 	import { moment } from '../lib/words';
-	import Loaded from './Loaded.svelte';
+	import LoadState from './LoadState.svelte';
 
 	let kind = $state('');
 	let limit = $state(12);
@@ -12,7 +12,7 @@
 
 <section aria-labelledby="acts-heading">
 	<h2 id="acts-heading" class="section">On record</h2>
-	<Loaded value={acts.value} trouble={acts.trouble}>
+	<LoadState value={acts.value} trouble={acts.trouble}>
 		{#snippet children(found)}
 			<label class="flex items-center gap-2 text-sm">
 				Show
@@ -37,5 +37,5 @@
 				<button class="act text-sm" onclick={() => (limit = Math.min(500, limit * 4))}>Show older ones</button>
 			{/if}
 		{/snippet}
-	</Loaded>
+	</LoadState>
 </section>

@@ -10,7 +10,7 @@
 	import { listings } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
 	import ReleaseTable from './ReleaseTable.svelte';
-	import Loaded from './Loaded.svelte';
+	import LoadState from './LoadState.svelte';
 
 	let { app }: AppReleasesProps = $props();
 	const found = watchList(() => listings.releases(app));
@@ -28,7 +28,7 @@
 
 <section class="mt-6" aria-label={`Releases of ${app}`}>
 	<h2 class="mb-2 font-serif text-xl font-semibold">{app}</h2>
-	<Loaded value={found.value} trouble={found.trouble}>
+	<LoadState value={found.value} trouble={found.trouble}>
 		{#snippet children(_)}
 			{#if rows.length}
 				<ReleaseTable {app} {rows} />
@@ -56,5 +56,5 @@
 				</p>
 			{/if}
 		{/snippet}
-	</Loaded>
+	</LoadState>
 </section>

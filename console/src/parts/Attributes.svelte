@@ -13,7 +13,7 @@
 <script lang="ts">
 	import { place } from '../lib/place.svelte';
 	import { countOf } from '../lib/words';
-	import Pairs from './Pairs.svelte';
+	import NameValues from './NameValues.svelte';
 
 	let { failure, report, users }: AttributesProps = $props();
 	const rows = $derived(
@@ -45,12 +45,12 @@
 	{#if report.run?.id}<a href={place.to(`/run/${report.run.id}`)}>Everything of this run</a>{/if}
 	{#if failure.trace_id}<a href={place.to(`/trace/${failure.trace_id}`)}>Everything of this trace</a>{/if}
 </p>
-<Pairs pairs={rows} />
+<NameValues pairs={rows} />
 {#if report.request?.headers?.length}
-	<Pairs pairs={report.request.headers} summary={countOf(report.request.headers.length, 'header')} />
+	<NameValues pairs={report.request.headers} summary={countOf(report.request.headers.length, 'header')} />
 {/if}
 {#each bodies as { name, body } (name)}
-	<Pairs
+	<NameValues
 		pairs={shown(body)}
 		summary={`${name}, ${body.type || 'of no type'}, ${countOf(body.bytes ?? 0, 'byte')}${body.cut ? ', only its start was kept' : ''}`}
 	/>

@@ -12,7 +12,7 @@
 	import { questions } from '../lib/questions';
 	import { place } from '../lib/place.svelte';
 	import { clock } from '../lib/words';
-	import Lines from './Lines.svelte';
+	import PasteLines from './PasteLines.svelte';
 
 	let { key }: FirstReportProps = $props();
 	const made = Date.now();
@@ -56,17 +56,17 @@
 	</div>
 	{#if key.settings}
 		<p>This key is shown once; only its hash is kept. Set these where the app runs:</p>
-		<Lines lines={key.settings} />
+		<PasteLines lines={key.settings} />
 	{:else}
 		<p>Everybody who opens the page may read this key: it may only report, from the pages it is for.</p>
 	{/if}
 	{#if key.install}
 		<p>Install the client there:</p>
-		<Lines lines={`pip install '${key.install}'`} />
+		<PasteLines lines={`pip install '${key.install}'`} />
 	{/if}
 	{#each key.steps as step, i (i)}
 		<p>{step.title}:</p>
-		<Lines lines={step.lines} />
+		<PasteLines lines={step.lines} />
 	{/each}
 	<p>{key.then}</p>
 </div>

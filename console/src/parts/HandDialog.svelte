@@ -12,7 +12,7 @@
 	import { deciders } from '../lib/decisions.svelte';
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
-	import Asking from './Asking.svelte';
+	import Dialog from './Dialog.svelte';
 
 	let { open = $bindable(), title, hand }: HandDialogProps = $props();
 	const people = watch(() => (open ? questions.people() : undefined));
@@ -34,7 +34,7 @@
 	}
 </script>
 
-<Asking bind:open title="Hand it over">
+<Dialog bind:open title="Hand it over">
 	<p class="text-surface-600-400 mb-3 text-sm wrap-anywhere">{title}</p>
 	<form onsubmit={submit} class="flex flex-col gap-3">
 		<label class="flex flex-col gap-1">
@@ -53,4 +53,4 @@
 			<button class="act" type="button" onclick={() => (open = false)}>Cancel</button>
 		</div>
 	</form>
-</Asking>
+</Dialog>

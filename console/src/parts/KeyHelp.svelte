@@ -1,9 +1,9 @@
 <script lang="ts">
 	import { keys } from '../lib/keys.svelte';
-	import Asking from './Asking.svelte';
+	import Dialog from './Dialog.svelte';
 </script>
 
-<Asking bind:open={keys.help} title="Keys on this page">
+<Dialog bind:open={keys.help} title="Keys on this page">
 	<label class="my-3 flex items-center gap-2">
 		<input type="checkbox" bind:checked={() => keys.on, (on) => keys.turn(on)} /> Use them: single keys do what is listed here
 	</label>
@@ -14,4 +14,4 @@
 		{/each}
 	</dl>
 	<button class="act mt-4" onclick={() => (keys.help = false)}>Close</button>
-</Asking>
+</Dialog>

@@ -10,7 +10,7 @@
 </script>
 
 <script lang="ts">
-	import Asking from './Asking.svelte';
+	import Dialog from './Dialog.svelte';
 
 	let { open = $bindable(), title, park }: ParkDialogProps = $props();
 	type Another = NonNullable<ParkOrder['another']>[number];
@@ -59,7 +59,7 @@
 	}
 </script>
 
-<Asking bind:open title="Park it">
+<Dialog bind:open title="Park it">
 	<p class="text-surface-600-400 mb-3 text-sm wrap-anywhere">{title}</p>
 	<form onsubmit={submit} class="flex flex-col gap-3">
 		<p>Parked until the first of these happens; then it is untriaged again, and says why.</p>
@@ -92,4 +92,4 @@
 			<button class="act" type="button" onclick={() => (open = false)}>Cancel</button>
 		</div>
 	</form>
-</Asking>
+</Dialog>

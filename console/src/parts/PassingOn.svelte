@@ -4,7 +4,7 @@
 	import { Doing } from '../lib/doing.svelte';
 	import { questions } from '../lib/questions';
 	import { countOf, moment } from '../lib/words';
-	import Loaded from './Loaded.svelte';
+	import LoadState from './LoadState.svelte';
 	import TargetForm from './TargetForm.svelte';
 
 	const targets = watch(questions.targets);
@@ -29,7 +29,7 @@
 		Records are passed on to your other systems, in order, each once as far as they confirm it. A target that cannot be reached gets later
 		what it missed, for up to seven days.
 	</p>
-	<Loaded value={targets.value} trouble={targets.trouble} undone={doing.trouble}>
+	<LoadState value={targets.value} trouble={targets.trouble} undone={doing.trouble}>
 		{#snippet children(found)}
 			<ul class="mt-3 text-sm" aria-label="Targets">
 				{#each found.targets as one (one.name)}
@@ -66,6 +66,6 @@
 				{:else}<li class="text-surface-600-400">Nothing is passed on.</li>{/each}
 			</ul>
 		{/snippet}
-	</Loaded>
+	</LoadState>
 	<TargetForm />
 </section>

@@ -6,7 +6,7 @@
 	import { questions } from '../lib/questions';
 	import { ROLES, session, type Role } from '../lib/session.svelte';
 	import { ago, moment } from '../lib/words';
-	import Loaded from './Loaded.svelte';
+	import LoadState from './LoadState.svelte';
 
 	const people = watch(questions.people);
 	const invitations = watch(() => (session.administers ? questions.invitations() : undefined));
@@ -43,7 +43,7 @@
 
 <section aria-labelledby="people-heading">
 	<h2 id="people-heading" class="section">People</h2>
-	<Loaded value={people.value} trouble={people.trouble}>
+	<LoadState value={people.value} trouble={people.trouble}>
 		{#snippet children(found)}
 			<ul class="my-1 text-sm">
 				{#each found.people as one (one.name)}
@@ -99,7 +99,7 @@
 				</form>
 			{/if}
 		{/snippet}
-	</Loaded>
+	</LoadState>
 	{#if link}
 		<p class="mt-2 text-sm" role="status">
 			For {link.for}, shown once, works once, until {moment(link.expires)}:

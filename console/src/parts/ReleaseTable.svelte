@@ -13,7 +13,7 @@
 	import { moment, shareText } from '../lib/words';
 	import Hint from './Hint.svelte';
 	import Rate from './Rate.svelte';
-	import Sideways from './Sideways.svelte';
+	import ScrollingTable from './ScrollingTable.svelte';
 
 	let { app, rows }: ReleaseTableProps = $props();
 	const most = $derived(
@@ -23,11 +23,11 @@
 		[
 			[row.new_issues, 'new'],
 			[row.regressed, 'regressed'],
-			[row.steps, 'failing more often']
+			[row.failing_more_often, 'failing more often']
 		].filter(([count]) => count) as [number, string][];
 </script>
 
-<Sideways label={`Releases of ${app}`}>
+<ScrollingTable label={`Releases of ${app}`}>
 	<table class="w-full text-sm">
 		<caption class="sr-only">Releases of {app}</caption>
 		<thead>
@@ -76,4 +76,4 @@
 			</tbody>
 		{/each}
 	</table>
-</Sideways>
+</ScrollingTable>

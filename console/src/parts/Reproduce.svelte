@@ -12,7 +12,7 @@
 	import { watch } from '../lib/asking.svelte';
 	import { place } from '../lib/place.svelte';
 	import { questions } from '../lib/questions';
-	import Loaded from './Loaded.svelte';
+	import LoadState from './LoadState.svelte';
 
 	let { issue, failure, request }: ReproduceProps = $props();
 	const FORMS = {
@@ -48,7 +48,7 @@
 	{/each}
 </div>
 {#if form}
-	<Loaded value={found.value} trouble={found.trouble}>
+	<LoadState value={found.value} trouble={found.trouble}>
 		{#snippet children(made)}
 			{#if made.missing.length}
 				<ul class="mt-2 text-sm" aria-label="Not kept">
@@ -83,5 +83,5 @@
 				</span>
 			</div>
 		{/snippet}
-	</Loaded>
+	</LoadState>
 {/if}

@@ -15,7 +15,7 @@
 </script>
 
 <script lang="ts">
-	import Asking from './Asking.svelte';
+	import Dialog from './Dialog.svelte';
 
 	let { open = $bindable(), title, called = $bindable(), forAll = $bindable(), doing, save, more }: SaveDialogProps = $props();
 	const submit = (event: SubmitEvent) => {
@@ -24,7 +24,7 @@
 	};
 </script>
 
-<Asking bind:open {title}>
+<Dialog bind:open {title}>
 	<form class="mt-3 flex flex-col gap-3" onsubmit={submit}>
 		<label class="flex flex-col gap-1">Name <input class="entry" bind:value={called} required maxlength="100" /></label>
 		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={forAll} /> for all of the team</label>
@@ -35,4 +35,4 @@
 			<button type="button" class="act" onclick={() => (open = false)}>Cancel</button>
 		</div>
 	</form>
-</Asking>
+</Dialog>

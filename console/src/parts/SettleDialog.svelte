@@ -13,7 +13,7 @@
 
 <script lang="ts">
 	import { untrack } from 'svelte';
-	import Asking from './Asking.svelte';
+	import Dialog from './Dialog.svelte';
 
 	let { open = $bindable(), title, releases, environments = [], settle }: SettleDialogProps = $props();
 	let how = $state<'release' | 'coming' | 'now'>('release');
@@ -57,7 +57,7 @@
 	}
 </script>
 
-<Asking bind:open title="Settle it">
+<Dialog bind:open title="Settle it">
 	<p class="text-surface-600-400 mb-3 text-sm wrap-anywhere">{title}</p>
 	<form onsubmit={submit} class="flex flex-col gap-3">
 		<fieldset class="flex flex-col gap-2">
@@ -92,4 +92,4 @@
 			<button class="act" type="button" onclick={() => (open = false)}>Cancel</button>
 		</div>
 	</form>
-</Asking>
+</Dialog>

@@ -12,16 +12,16 @@
 <script lang="ts">
 	import { place } from '../lib/place.svelte';
 	import { moment, verdictShapes } from '../lib/words';
-	import Lane from './Lane.svelte';
+	import ReleaseRates from './ReleaseRates.svelte';
 
 	let { since, app }: SinceProps = $props();
 </script>
 
 <p class="text-lg">{since.sentence}</p>
-{#each since.stepped_up.slice(0, 2) as step (step.release + step.environment)}
-	<p class={step.sure ? 'text-error-700-300' : ''}>
+{#each since.rate_regressions.slice(0, 2) as rate (rate.release + rate.environment)}
+	<p class={rate.sure ? 'text-error-700-300' : ''}>
 		<span aria-hidden="true">↑</span>
-		{step.sure ? 'It fails' : 'Perhaps it fails'} more often since {step.release} in {step.environment}: {step.reason}
+		{rate.sure ? 'It fails' : 'Perhaps it fails'} more often since {rate.release} in {rate.environment}: {rate.reason}
 	</p>
 {/each}
 {#if since.revealed_by}
@@ -35,7 +35,7 @@
 		Its fix revealed <a href={place.to(`/issues/${other.issue.number}`)}>issue {other.issue.number}</a>, {other.issue.title}: {other.reason}.
 	</p>
 {/each}
-<div class="mt-2"><Lane lane={since.lane} {app} /></div>
+<div class="mt-2"><ReleaseRates lane={since.lane} {app} /></div>
 
 {#each since.verdicts as held (held.environment)}
 	<h3 class="mt-4 font-semibold">Did the fix hold{held.environment ? ` in ${held.environment}` : ''}?</h3>

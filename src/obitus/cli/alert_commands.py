@@ -81,8 +81,8 @@ def show_alert(number: Number, url: Url = None, token: Token = None, as_json: Js
     for label, value in rows:
         if value:
             show.say(f"  {label:10} {safe(value)}")
-    if any(one["course"]):
-        show.say(f"  {'before':10} {show.course(one['course'], 40)}")
+    if any(one["over_time"]):
+        show.say(f"  {'before':10} {show.sparkline(one['over_time'], 40)}")
     for message in one["messages"]:
         show.say(f"  {safe(message['channel']):10} {message['kind']}: {safe(message['said'])}")
     if not one["is_over"] and not one["accepted"]:

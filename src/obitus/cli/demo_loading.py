@@ -6,6 +6,7 @@ import json
 import shutil
 import signal
 import time
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC
 from importlib import resources
 from pathlib import Path
@@ -86,6 +87,7 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     running = InThread(service, opened)
     running.start()
+    service.intake.processes.warm()
     receiver = _receiver(opened.getsockname()[1])
     desk: TicketDesk | None = None
     try:
@@ -142,8 +144,10 @@ class _Story:
         self._alerts = resources.files("obitus.demo").joinpath(ALERTS).read_text("utf-8")
 
     def play(self, receiver: Receiver) -> None:
-        """Load everything, in half a minute or less. Messages of alerts go to a receiver."""
+        """Load everything. Messages of alerts go to a receiver."""
         self._clock.story_ms = self._start_ms
+        # Meanwhile git makes the commits, in a process of its own.
+        reading = ThreadPoolExecutor(1).submit(batches, self._start_ms)
         self._token = self._service.passes.add("token", 1, "demo loader", DAYS * 2 * DAY_MS)
         for app, kind in APPS:
             self._keys[app, "production"] = self._post("/api/apps", {"name": app, "kind": kind})["key"]
@@ -155,7 +159,7 @@ class _Story:
         lay_out(self._deploys)
         self._commit()
         self._receive_alerts(receiver)
-        days = batches(self._start_ms)
+        days = reading.result()
         columns = (TextColumn("Loading the ferry line, day {task.fields[day]}"), BarColumn(), TimeElapsedColumn())
         with Progress(*columns, console=console) as progress:
             task = progress.add_task("", total=sum(map(len, days.values())), day=1)

@@ -103,7 +103,7 @@ def owners(
     token: Token = None,
     as_json: Json = False,
 ) -> None:
-    """Read an app's CODEOWNERS: what it would do, and with --yes, keep it."""
+    """Read an app's CODEOWNERS: what it would do, and with --yes, save it."""
     asked, path = api(url, token), f"/api/apps/{quote(app_name, safe='')}/owners"
     if file is None:
         answer = asked.get(path)
@@ -115,7 +115,7 @@ def owners(
         return
     if file is None and not answer["kept"]:
         show.say(
-            f"None is kept for {safe(app_name)}. Read one: obitus handing owners {safe(app_name)} .github/CODEOWNERS"
+            f"{safe(app_name)} has no CODEOWNERS yet. Read one: obitus handing owners {safe(app_name)} .github/CODEOWNERS"
         )
         return
     show.say(f"{count_of(answer['lines'], 'line')} understood.")

@@ -9,7 +9,7 @@ from rich.text import Text
 from obitus.cli.api import api
 from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, check_window, print_json
 from obitus.cli.safe import safe
-from obitus.cli.show import FAILED, QUIET, console, course, heading, ms_of, ms_text, plain_table, say
+from obitus.cli.show import FAILED, QUIET, console, heading, ms_of, ms_text, plain_table, say, sparkline
 from obitus.core.wording import minute_of, span
 
 MOST_CALLED: Final = 6
@@ -42,7 +42,7 @@ def _show(answer: dict[str, Any]) -> None:
         said = (
             Text(f"{found['now']:>9,}  ", style="bold")
             .append(f"{title:<18}")
-            .append(f"{course(found['course'], 30):<32}", style=style)
+            .append(f"{sparkline(found['over_time'], 30):<32}", style=style)
         )
         console.print(said.append(f"before: {found['before']:,}", style=QUIET))
     if not answer["runs"]["now"] and not answer["failures"]["now"]:

@@ -25,7 +25,7 @@ from obitus.client.reporter import Reporter
 from obitus.client.scope import RunScope
 from obitus.client.settings import Settings
 from obitus.core.bounds import said, short
-from obitus.core.log_files.records import Record, record_of
+from obitus.core.log_files.records import LogLine, record_of
 from obitus.core.stacks import find_stacks, report_form
 
 KEPT_BYTES: Final = 64 * 1024
@@ -79,7 +79,7 @@ class Lines:
         text = _COLOUR.sub("", line[:KEPT_BYTES].decode("utf-8", "replace")).rstrip("\r")
         if not text.strip():
             return
-        record = record_of(text) or Record("", "", text)
+        record = record_of(text) or LogLine("", "", text)
         self._reporter.runs.log_record(
             record.message, record.severity or "INFO", self._program, {"log.iostream": self._stream}
         )

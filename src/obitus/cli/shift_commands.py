@@ -37,7 +37,7 @@ def shift(
         return
     show.say(safe(answer["sentence"]))
     show.heading("Unassigned")
-    _rows(answer["nobodys"], "everything that came in is assigned")
+    _rows(answer["unassigned"], "everything that came in is assigned")
     show.heading("What waits")
     _rows(answer["waits"], "nothing")
     if answer["quiet"]:
@@ -48,8 +48,8 @@ def shift(
     _happened(answer["came_in"])
     show.heading("What was decided, and by whom")
     _happened(answer["decided"])
-    if answer["nobodys"]:
-        numbers = " ".join(str(row["number"]) for row in answer["nobodys"][:3])
+    if answer["unassigned"]:
+        numbers = " ".join(str(row["number"]) for row in answer["unassigned"][:3])
         show.say(f"Take them: obitus take {numbers}. As Markdown: obitus shift --markdown", show.QUIET)
 
 

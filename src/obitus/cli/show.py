@@ -48,7 +48,7 @@ def acts(answer: dict[str, Any]) -> None:
         say(f"Kinds on record: {', '.join(answer['kinds'])}. Narrow with --act.", QUIET)
 
 
-def course(counts: list[int], width: int = 12) -> str:
+def sparkline(counts: list[int], width: int = 12) -> str:
     """Return a row of bars, e.g. ``▁▂▅█``, of at most ``width`` characters."""
     size = -(-len(counts) // width)
     sums = [sum(counts[i : i + size]) for i in range(0, len(counts), size)]
@@ -89,7 +89,7 @@ def issues(answer: dict[str, Any], now_ms: int, *, asked: bool = False) -> None:
         said = Text(f"{row['number']:>4}  ", style="bold").append_text(state_text(row["state"]))
         said.append(" " * max(1, 19 - said.cell_len))
         said.append(f"{ago(ms_of(row['last_seen']), now_ms):<12}{count_of(row['failures'], 'failure'):>16}  ")
-        said.append(course(row["over_time"], 31), style=FAILED if row["state"] == "regressed" else QUIET)
+        said.append(sparkline(row["over_time"], 31), style=FAILED if row["state"] == "regressed" else QUIET)
         console.print(said)
         console.print(Padding(Text(safe(row["title"]), style="bold"), (0, 0, 0, 6)))
         priority = row["priority"]

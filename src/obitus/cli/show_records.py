@@ -9,7 +9,7 @@ from rich.table import Table
 from rich.text import Text
 
 from obitus.cli.safe import safe
-from obitus.cli.show import ACCENT, FAILED, QUIET, SEVERITY_SHAPES, console, course, ms_of, say
+from obitus.cli.show import ACCENT, FAILED, QUIET, SEVERITY_SHAPES, console, ms_of, say, sparkline
 from obitus.core.terms import value_text
 from obitus.core.wording import count_of, minute_of, span
 
@@ -102,13 +102,13 @@ def together(answer: dict[str, Any], *, whole: bool) -> None:
 
 
 def summary(kind: str, answer: dict[str, Any]) -> None:
-    """Print a summary: a line for each group, the greatest first, with its course where it is over time."""
+    """Print a summary: a line for each group, the greatest first, with a sparkline where it is over time."""
     noun, of = NOUNS[kind], _measured(answer["summary"])
     title = Text(safe(answer["summary"]), style="bold")
     console.print(title.append(f"  ·  {count_of(answer['records'], noun)}", style=QUIET))
-    if answer["course"] is not None:
+    if answer["over_time"] is not None:
         said = Text(f"{_figure(of, answer['value']):>12}  ", style="bold").append("in all  " if answer["by"] else "")
-        console.print(said.append(_course(answer["course"]), style=QUIET))
+        console.print(said.append(_sparkline(answer["over_time"]), style=QUIET))
         ends = f"from {minute_of(answer['slices'][0])} in slices of {span(answer['slice_ms'])}, UTC"
         say(f"{'':14}{ends}", QUIET)
     elif not answer["by"]:
@@ -119,8 +119,8 @@ def summary(kind: str, answer: dict[str, Any]) -> None:
         if of:
             said.append(f"  {count_of(group['records'], noun)}", style=QUIET)
         console.print(said, overflow="ellipsis", no_wrap=True)
-        if group["course"] is not None:
-            say(f"{'':14}{_course(group['course'])}", QUIET)
+        if group["over_time"] is not None:
+            say(f"{'':14}{_sparkline(group['over_time'])}", QUIET)
     left = answer["groups_in_all"] - len(answer["groups"])
     if left > 0:
         say(f"{count_of(left, 'more value')} with less. More of them: --limit {len(answer['groups']) * 4}", QUIET)
@@ -222,10 +222,10 @@ def _figure(of: str, value: float | None) -> str:
     return f"{value:,.0f}" if float(value).is_integer() or abs(value) >= 1000 else f"{value:,.3g}"
 
 
-def _course(values: list[float | None]) -> str:
+def _sparkline(values: list[float | None]) -> str:
     found = [value or 0 for value in values]
     least = min((value for value in found if value > 0), default=0)
     # Whole numbers, for bars: a small number is still more than none.
-    return course(
+    return sparkline(
         [round(1000 * value / max(found)) if value else 0 for value in found] if least else [0 for _ in found], 60
     )

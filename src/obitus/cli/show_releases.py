@@ -39,7 +39,7 @@ def releases(answer: dict[str, Any]) -> None:
         return
     table = _table("Release", "Arrived (UTC)", "", "Runs", "Per 1,000 runs", "New, regressed, worse")
     for row in answer["releases"]:
-        brought = Text(_brought(row), style=FAILED if row["regressed"] or row["steps"] else "")
+        brought = Text(_brought(row), style=FAILED if row["regressed"] or row["failing_more_often"] else "")
         places = row["places"] or [None]
         for i, place in enumerate(places):
             name = Text(safe(row["release"]), style="bold") if i == 0 else Text("")
@@ -104,16 +104,16 @@ def release(answer: dict[str, Any]) -> None:
         inset(Text("It has not arrived yet."), 2)
     _issues("First seen in it", answer["first_here"])
     _issues("Regressed in it", answer["regressed_here"])
-    if answer["stepped_up"]:
+    if answer["rate_regressions"]:
         heading("Fails more since it")
-        for step in answer["stepped_up"][:MOST_SHOWN]:
+        for rate in answer["rate_regressions"][:MOST_SHOWN]:
             what = (
-                f"issue {step['issue']['number']}, {safe(step['issue']['title'])}"
-                if step["issue"]
-                else safe(step["entry_point"] or "")
+                f"issue {rate['issue']['number']}, {safe(rate['issue']['title'])}"
+                if rate["issue"]
+                else safe(rate["entry_point"] or "")
             )
-            inset(Text(f"↑ {'' if step['sure'] else 'perhaps: '}{what}", style=FAILED if step["sure"] else ""), 2)
-            inset(Text(step["reason"], style=QUIET), 4)
+            inset(Text(f"↑ {'' if rate['sure'] else 'perhaps: '}{what}", style=FAILED if rate["sure"] else ""), 2)
+            inset(Text(rate["reason"], style=QUIET), 4)
     if answer["entry_points"]:
         heading("Entry points")
         table = _table("", "Runs", "Failed", "Clean")
@@ -192,7 +192,7 @@ def since(answer: dict[str, Any]) -> None:
             if rate and rate["value"] and most
             else ("·" if entry["failures"] else "")
         )
-        notes = ["has the fix" if entry["has_fix"] else "", "fails more often" if entry["stepped_up"] else ""]
+        notes = ["has the fix" if entry["has_fix"] else "", "fails more often" if entry["fails_more_often"] else ""]
         arrived = _arrived(entry) or "not yet"
         table.add_row(
             "  " + safe(entry["release"]), Text(bar, style=FAILED), f"{entry['failures']:,}", f"{_figures(rate['value'])} of {entry['runs']:,}" if rate else "no runs counted",
@@ -200,11 +200,11 @@ def since(answer: dict[str, Any]) -> None:
         )  # fmt: skip
     if answer["lane"]:
         console.print(table)
-    for step in answer["stepped_up"][:2]:
+    for rate in answer["rate_regressions"][:2]:
         inset(
             Text(
-                f"↑ {'' if step['sure'] else 'perhaps '}in {safe(step['release'])}: {safe(step['reason'])}",
-                style=FAILED if step["sure"] else "",
+                f"↑ {'' if rate['sure'] else 'perhaps '}in {safe(rate['release'])}: {safe(rate['reason'])}",
+                style=FAILED if rate["sure"] else "",
             ),
             2,
         )
@@ -253,7 +253,11 @@ def _issues(title: str, found: list[dict[str, Any]]) -> None:
 
 
 def _brought(row: dict[str, Any]) -> str:
-    parts = [(row["new_issues"], "new"), (row["regressed"], "regressed"), (row["steps"], "failing more often")]
+    parts = [
+        (row["new_issues"], "new"),
+        (row["regressed"], "regressed"),
+        (row["failing_more_often"], "failing more often"),
+    ]
     return ", ".join(f"{n} {what}" for n, what in parts if n)
 
 

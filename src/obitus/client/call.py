@@ -22,7 +22,7 @@ _VARARGS, _VARKEYWORDS, _GENERATOR, _COROUTINE, _ASYNC_GENERATOR = 0x04, 0x08, 0
 _HOW: Final = {_GENERATOR: "generator", _COROUTINE: "coroutine", _ASYNC_GENERATOR: "async generator"}
 
 
-class Calls:
+class CallKeeper:
     """Keeps calls: the first ones of each place in the code, and then one a minute."""
 
     def __init__(self, redactor: Redactor) -> None:

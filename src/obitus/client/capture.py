@@ -13,7 +13,7 @@ from collections import deque
 from types import CodeType, FrameType, TracebackType
 from typing import Any, Final
 
-from obitus.client.call import Calls
+from obitus.client.call import CallKeeper
 from obitus.client.native import Worker, is_finalizing
 from obitus.client.values import MOST_CHARS, MOST_DEPTH, MOST_STRING, plain, show
 from obitus.client.whose import is_the_apps
@@ -75,7 +75,7 @@ class Capture:
         # By id: hashing a code object looks at all of its content. Each is held, so that no other object gets its id.
         self._places: dict[tuple[int, int], tuple[dict[str, Any], CodeType]] = {}
         self._mute_types: set[type] = set()
-        self._calls = Calls(redactor)
+        self._calls = CallKeeper(redactor)
 
     def chain(self, error: BaseException) -> list[dict[str, Any]]:
         """Return the exception chain, from the outermost to the root cause, members of groups included.

@@ -16,7 +16,7 @@ from obitus.client.limits import Limits
 from obitus.client.log import is_ours, warn
 from obitus.client.native import is_finalizing
 from obitus.client.open_runs import OpenRuns, resolve
-from obitus.client.seen import Seen, Sighting
+from obitus.client.seen import Sighting, Sightings
 from obitus.client.whose import is_the_apps
 from obitus.core.bounds import kept
 from obitus.core.severity import SEVERITIES, rank
@@ -33,7 +33,7 @@ class Failures:
         settings = base.settings
         self.capture = Capture(base.redactor, settings.own, values=settings.values, source=settings.source)
         self.redactor = base.redactor
-        self.seen = Seen()
+        self.seen = Sightings()
         self.alike = Alike(base)
         self.reported_elsewhere: set[str] = set()
         """Full names of types and loggers whose log records repeat exceptions that are reported anyway."""

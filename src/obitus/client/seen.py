@@ -66,7 +66,7 @@ class Sighting:
         return _times_raised(error.__traceback__) <= self._raised
 
 
-class Seen:
+class Sightings:
     """The latest sightings, bounded. No lock: two threads at the same moment lose at most one sighting."""
 
     def __init__(self) -> None:

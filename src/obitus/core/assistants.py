@@ -58,7 +58,7 @@ class Assistant:
         since = self._ask("GET", f"/api/issues/{number}/since", None)
         keys = ("number", "title", "app", "what_failed", "message", "state", "holder", "waits_for", "failures_in_all", "first_seen", "last_seen", "history")  # fmt: skip
         about = {key: issue[key] for key in keys} | {"latest_failure": issue["latest"]["id"]}
-        about |= {key: since[key] for key in ("verdicts", "changes", "revealed", "stepped_up") if key in since}
+        about |= {key: since[key] for key in ("verdicts", "changes", "revealed", "rate_regressions") if key in since}
         then = (
             f"Next: read_stack({number}), read_timeline({number}), read_turning_point({number}), reproduce({number})."
         )

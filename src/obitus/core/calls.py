@@ -16,7 +16,7 @@ JOB: Final = "job "
 """Prefix of the entry points of jobs."""
 
 
-class Calls(NamedTuple):
+class AlikeCalls(NamedTuple):
     """Calls of one run that are alike."""
 
     kind: CallKind
@@ -30,7 +30,7 @@ class Calls(NamedTuple):
     spent_ms: float
 
 
-def calls_of(trail: Iterable[Mapping[str, Any]]) -> tuple[Calls, ...]:
+def calls_of(trail: Iterable[Mapping[str, Any]]) -> tuple[AlikeCalls, ...]:
     """Return the calls in the steps of one run, equal ones counted together."""
     found: Counter[tuple[CallKind, str, float, bool]] = Counter()
     spent: dict[tuple[CallKind, str, float, bool], float] = {}
@@ -46,10 +46,10 @@ def calls_of(trail: Iterable[Mapping[str, Any]]) -> tuple[Calls, ...]:
         key = (*whom, below_ms, step.get("severity") in ("ERROR", "FATAL"))
         found[key] += 1
         spent[key] = spent.get(key, 0.0) + (took_ms if below_ms >= 0 else 0.0)  # type: ignore[operator]
-    return tuple(Calls(*key, times, spent[key]) for key, times in sorted(found.items()))
+    return tuple(AlikeCalls(*key, times, spent[key]) for key, times in sorted(found.items()))
 
 
-def called_text(calls: Iterable[Calls]) -> str:
+def called_text(calls: Iterable[AlikeCalls]) -> str:
     """Return what a run called, as one text for questions: ``database sqlite, http tides.skerry.example``."""
     return ", ".join(dict.fromkeys(f"{one.kind} {one.target}" for one in calls))
 

@@ -19,14 +19,14 @@ LEVEL: Final = 0.025
 
 
 @dataclass(frozen=True, slots=True)
-class Seen:
+class FailureRate:
     """Failures, and runs (0 where none are counted)."""
 
     failures: int
     runs: int
 
-    def __add__(self, other: Seen) -> Seen:
-        return Seen(self.failures + other.failures, self.runs + other.runs)
+    def __add__(self, other: FailureRate) -> FailureRate:
+        return FailureRate(self.failures + other.failures, self.runs + other.runs)
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,8 +34,8 @@ class Pair:
     """One issue or entry point in two releases. ``new``: never seen before the later one; ``regressed``: settled, and failing again in it."""
 
     key: Hashable
-    before: Seen
-    now: Seen
+    before: FailureRate
+    now: FailureRate
     new: bool = False
     regressed: bool = False
 
@@ -77,12 +77,12 @@ def compare(pairs: Sequence[Pair], before: str, now: str, *, shares: bool = Fals
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class RateRegression:
     """A rate that is higher since a release: against which releases, by what factor, and how probable by chance."""
 
     key: Hashable
-    before: Seen
-    now: Seen
+    before: FailureRate
+    now: FailureRate
     against: tuple[str, ...]
     factor: Interval
     chance: float
@@ -102,46 +102,46 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True)
-class Course:
+class RateHistory:
     """Counts by release: in the judged one, and in those before it, the nearest first."""
 
     key: Hashable
-    now: Seen
-    earlier: tuple[tuple[str, Seen], ...]
+    now: FailureRate
+    earlier: tuple[tuple[str, FailureRate], ...]
 
 
-def stepped_up(courses: Sequence[Course], *, shares: bool = False) -> list[Step]:
+def rate_regressions(histories: Sequence[RateHistory], *, shares: bool = False) -> list[RateRegression]:
     """Return what fails at a higher rate in a release than before it, each tested exactly.
 
     Of rates that did not change at most a share of `LEVEL` is returned; of those returned as ``sure`` at most
     `statistics.FALSE_SHARE` did not change, in the long run. Both are needed: the first finds a doubling at twenty expected
     failures, the second keeps a thousand quiet issues from filling the page.
 
-    The earlier rate is that of the releases just before, taken together while they are alike, so that an old step is
-    not found again with every release. Something that never failed before is new, and no step.
+    The earlier rate is that of the releases just before, taken together while they are alike, so that an old one is
+    not found again with every release. Something that never failed before is new, and no rate regression.
     """
     more = statistics.share_more if shares else statistics.more
-    tested: list[tuple[Course, Seen, tuple[str, ...], float]] = []
-    for course in courses:
-        before, against = usual(course.earlier)
-        if not before.failures or not course.now.failures or not course.now.runs:
+    tested: list[tuple[RateHistory, FailureRate, tuple[str, ...], float]] = []
+    for history in histories:
+        before, against = usual(history.earlier)
+        if not before.failures or not history.now.failures or not history.now.runs:
             continue
-        if not statistics.could_tell(before.failures + course.now.failures, before.runs, course.now.runs):
+        if not statistics.could_tell(before.failures + history.now.failures, before.runs, history.now.runs):
             continue
-        chance = more(before.failures, before.runs, course.now.failures, course.now.runs)
-        tested.append((course, before, against, chance))
+        chance = more(before.failures, before.runs, history.now.failures, history.now.runs)
+        tested.append((history, before, against, chance))
     significant = statistics.significant([chance for *_, chance in tested])
     found = []
-    for (course, before, against, chance), sure in zip(tested, significant, strict=True):
-        factor = statistics.ratio(before.failures, before.runs, course.now.failures, course.now.runs)
+    for (history, before, against, chance), sure in zip(tested, significant, strict=True):
+        factor = statistics.ratio(before.failures, before.runs, history.now.failures, history.now.runs)
         if chance <= LEVEL and factor is not None:
-            found.append(Step(course.key, before, course.now, against, factor, chance, sure=sure))
+            found.append(RateRegression(history.key, before, history.now, against, factor, chance, sure=sure))
     return found
 
 
-def usual(earlier: Sequence[tuple[str, Seen]]) -> tuple[Seen, tuple[str, ...]]:
+def usual(earlier: Sequence[tuple[str, FailureRate]]) -> tuple[FailureRate, tuple[str, ...]]:
     """Return the usual rate before: the nearest earlier releases taken together while they are alike, and which these are."""
-    total = Seen(0, 0)
+    total = FailureRate(0, 0)
     names: list[str] = []
     for name, seen in earlier:
         if not seen.runs:
@@ -158,7 +158,7 @@ def usual(earlier: Sequence[tuple[str, Seen]]) -> tuple[Seen, tuple[str, ...]]:
     return total, tuple(names)
 
 
-def _near(one: Seen, other: Seen) -> bool:
+def _near(one: FailureRate, other: FailureRate) -> bool:
     """Whether two counts are so near to one common rate that no test distinguishes them."""
     both = one + other
     expected = both.failures * other.runs / both.runs
@@ -237,16 +237,16 @@ def _too_few(
     return Compared(pair.key, "cannot tell", f"The numbers are too small: {numbers}.", factor, chance)
 
 
-def _counted(seen: Seen) -> str:
+def _counted(seen: FailureRate) -> str:
     return f"{count_of(seen.failures, 'failure')} in {count_of(seen.runs, 'run')}"
 
 
-def _seen(seen: Seen) -> str:
+def _seen(seen: FailureRate) -> str:
     if not seen.runs:
         return count_of(seen.failures, "failure")
     return f"{_rate(seen)} per thousand runs ({_counted(seen)})"
 
 
-def _rate(seen: Seen) -> str:
+def _rate(seen: FailureRate) -> str:
     rate = seen.failures / seen.runs * 1000 if seen.runs else 0.0
     return f"{rate:,.0f}" if rate >= 100 else f"{rate:.1f}" if rate >= 1 else f"{rate:.2g}"

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Final
 
-from obitus.core.prose import Part, is_address, plain
+from obitus.core.prose import ProsePart, is_address, plain
 
 _BARS: Final = "▁▂▃▄▅▆▇█"
 _MEANING: Final = re.compile(r"([\\`*_\[\]<>#|~&])")
@@ -73,7 +73,7 @@ class Chart:
 class Prose:
     """A text that a person wrote."""
 
-    parts: Sequence[Part]
+    parts: Sequence[ProsePart]
 
 
 Block = Heading | Paragraph | Listing | Table | Code | Chart | Prose
@@ -126,7 +126,7 @@ def _fenced(text: str) -> str:
     return f"{fence}\n{shown.rstrip()}\n{fence}"
 
 
-def _prose_markdown(parts: Iterable[Part]) -> str:
+def _prose_markdown(parts: Iterable[ProsePart]) -> str:
     """Return a person's text: its parsed parts are written again, escaped."""
     found = []
     for part in parts:
@@ -141,7 +141,7 @@ def _prose_markdown(parts: Iterable[Part]) -> str:
     return "\n\n".join(found)
 
 
-def _inline_markdown(parts: Iterable[Part]) -> str:
+def _inline_markdown(parts: Iterable[ProsePart]) -> str:
     found = ""
     for part in parts:
         inner = _inline_markdown(part.parts)
@@ -232,7 +232,7 @@ def _chart(chart: Chart) -> str:
 _TAGS: Final = {"p": "p", "h": "h4", "ul": "ul", "ol": "ol", "li": "li", "quote": "blockquote", "strong": "strong", "em": "em", "s": "s", "table": "table", "thead": "thead", "tbody": "tbody", "tr": "tr", "th": "th", "td": "td"}  # fmt: skip
 
 
-def _part_html(part: Part) -> str:
+def _part_html(part: ProsePart) -> str:
     inner = "".join(map(_part_html, part.parts))
     if part.tag == "":
         return _text(part.text)

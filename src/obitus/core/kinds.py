@@ -7,7 +7,7 @@ from typing import Final
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class SetUpLines:
     """One step: its name, and the lines to paste."""
 
     title: str
@@ -22,7 +22,7 @@ class Kind:
     title: str
     install: str
     """What to install with the app: the client alone, or with the command line."""
-    steps: tuple[Step, ...]
+    steps: tuple[SetUpLines, ...]
     then: str
     """How to see that it works."""
 
@@ -37,8 +37,8 @@ KINDS: Final[dict[str, Kind]] = {
             "FastAPI, or another ASGI framework",
             "obitus",
             (
-                Step("First lines of the module that makes the app", _WATCH),
-                Step(
+                SetUpLines("First lines of the module that makes the app", _WATCH),
+                SetUpLines(
                     "Where the app is made, after all other middleware has been added",
                     "app = FastAPI()\napp.add_middleware(obitus.AsgiMiddleware)",
                 ),
@@ -50,8 +50,8 @@ KINDS: Final[dict[str, Kind]] = {
             "Flask, or another WSGI framework",
             "obitus",
             (
-                Step("First lines of the module that makes the app", _WATCH),
-                Step(
+                SetUpLines("First lines of the module that makes the app", _WATCH),
+                SetUpLines(
                     "Where the app is made",
                     "app = Flask(__name__)\napp.wsgi_app = obitus.WsgiMiddleware(app.wsgi_app)",
                 ),
@@ -63,12 +63,12 @@ KINDS: Final[dict[str, Kind]] = {
             "Django",
             "obitus",
             (
-                Step("First lines of manage.py, wsgi.py and asgi.py, before Django is imported", _WATCH),
-                Step(
+                SetUpLines("First lines of manage.py, wsgi.py and asgi.py, before Django is imported", _WATCH),
+                SetUpLines(
                     "Last line of wsgi.py",
                     "application = obitus.WsgiMiddleware(get_wsgi_application())",
                 ),
-                Step(
+                SetUpLines(
                     "Last line of asgi.py, if you serve the app over ASGI",
                     "application = obitus.AsgiMiddleware(get_asgi_application())",
                 ),
@@ -80,7 +80,7 @@ KINDS: Final[dict[str, Kind]] = {
             "Celery",
             "obitus",
             (
-                Step(
+                SetUpLines(
                     "First lines of the module that makes the Celery app, and of each program that sends tasks", _WATCH
                 ),
             ),
@@ -91,8 +91,8 @@ KINDS: Final[dict[str, Kind]] = {
             "a script, job or console program in Python",
             "obitus",
             (
-                Step("First lines of the program", _WATCH),
-                Step(
+                SetUpLines("First lines of the program", _WATCH),
+                SetUpLines(
                     "Around each unit of work, if it does several",
                     'with obitus.run("job nightly-manifest"):\n    ...',
                 ),
@@ -103,7 +103,7 @@ KINDS: Final[dict[str, Kind]] = {
             "command",
             "any program, in any language",
             "obitus[cli]",
-            (Step("In front of the command that starts it", "obitus run -- COMMAND ARGUMENT…"),),
+            (SetUpLines("In front of the command that starts it", "obitus run -- COMMAND ARGUMENT…"),),
             "Let it end with an exit status other than 0.",
         ),
         Kind(
@@ -111,7 +111,7 @@ KINDS: Final[dict[str, Kind]] = {
             "anything that speaks OpenTelemetry",
             "",
             (
-                Step(
+                SetUpLines(
                     "Where its exporter is configured; nothing of Obitus is installed",
                     "OTEL_LOGS_EXPORTER=otlp\nOTEL_TRACES_EXPORTER=otlp",
                 ),
@@ -137,11 +137,11 @@ PAGE: Final = Kind(
     "A page in the browser",
     "",
     (
-        Step(
+        SetUpLines(
             "First in the page's head, before any other script",
             '<script src="{url}/browser.js" data-key="{key}" data-watch data-sketches></script>',
         ),
-        Step(
+        SetUpLines(
             "In the page's content security policy, if it has one",
             "script-src {url}; connect-src {url}",
         ),

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Final, Literal
 
 from obitus.core.clock import to_text
-from obitus.core.releases import Order
+from obitus.core.releases import ReleaseOrder
 from obitus.core.wording import minute_of
 
 State = Literal["untriaged", "accepted", "settled", "regressed", "parked"]
@@ -69,7 +69,7 @@ def settling_for(settlings: Sequence[Settling], environment: str) -> Settling | 
     return max(own or everywhere, key=lambda settling: settling.time_ms, default=None)
 
 
-def has_fix(settling: Settling, release: str | None, order: Order, time_ms: int) -> tuple[bool, str]:
+def has_fix(settling: Settling, release: str | None, order: ReleaseOrder, time_ms: int) -> tuple[bool, str]:
     """Return whether code that ran at ``time_ms`` as ``release`` should have the fix, and why, in words. A release
     has it when it is the settling one, or comes later in the order *and* was first seen later: a fix in 2.9.2 is not
     in a 3.0.0 that was live before it, but is expected in the 3.0.1 after it.
@@ -123,7 +123,7 @@ def has_fix(settling: Settling, release: str | None, order: Order, time_ms: int)
     return later, f"{named} cannot be ordered against {what}, and it happened {when} {_when(since_ms)}; judged by time"
 
 
-def judge_failure(state: State, settlings: Sequence[Settling], failure: Happened, order: Order) -> Judgement:
+def judge_failure(state: State, settlings: Sequence[Settling], failure: Happened, order: ReleaseOrder) -> Judgement:
     """Decide the effect of a failure on an issue in ``state``, by the time of the failure, not of its arrival. A
     pure function. Only a settled issue can change. A failure with a release that has the fix is a regression; one
     without it is from an older release. An issue settled in some environments only is not changed by failures
@@ -144,7 +144,7 @@ def judge_failure(state: State, settlings: Sequence[Settling], failure: Happened
     return Judgement("settled", from_older_release=True, changed=False, reason=f"From an older release: {why}.")
 
 
-def next_came(settling: Settling, release: str, order: Order) -> bool:
+def next_came(settling: Settling, release: str, order: ReleaseOrder) -> bool:
     """Return whether a release is the *coming* one of a settling."""
     if settling.how != "coming" or settling.release is not None or not release:
         return False
@@ -156,7 +156,7 @@ def state_after(decision: Decision) -> State:
     return _AFTER[decision]
 
 
-def _came(settling: Settling, order: Order) -> int:
+def _came(settling: Settling, order: ReleaseOrder) -> int:
     """Return when the fix arrived: when its release was first seen, or the time of settling while it has not been."""
     first_ms = order.first_ms(settling.release)
     return (

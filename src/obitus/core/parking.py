@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Final, Literal
 
 from obitus.core.clock import to_text
-from obitus.core.releases import Order
+from obitus.core.releases import ReleaseOrder
 from obitus.core.wording import count_of, minute_of
 
 Another = Literal["release", "environment", "app"]
@@ -90,7 +90,7 @@ def reopened_by_count(until: Until, since: Since) -> str | None:
     return None
 
 
-def reopened_by_place(until: Until, met: MetIn, newest: str | None, parked_ms: int, order: Order) -> str | None:
+def reopened_by_place(until: Until, met: MetIn, newest: str | None, parked_ms: int, order: ReleaseOrder) -> str | None:
     """Return why the place of a failure reopens an issue, None where it does not. Another release is one in which
     the issue had not been seen and that is later than ``newest``, the newest one known when it was parked: an old
     one that is still running somewhere says nothing new. Where the two have no order, it is one that was first seen

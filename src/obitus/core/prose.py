@@ -32,14 +32,14 @@ _MENTION: Final = re.compile(r"(?<![\w@])@(?=\w)")
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class ProsePart:
     """One part: a block, something inside of a line, or text (tag ``''``)."""
 
     tag: str
     text: str = ""
     address: str = ""
     """The address of a link."""
-    parts: Sequence[Part] = field(default_factory=tuple)
+    parts: Sequence[ProsePart] = field(default_factory=tuple)
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,7 +64,7 @@ def is_address(text: str) -> bool:
     return parts.scheme in _SCHEMES and (bool(parts.netloc) or parts.scheme == "mailto") and text.isprintable()
 
 
-def read(text: str, ways: Ways = Ways()) -> tuple[Part, ...]:
+def read(text: str, ways: Ways = Ways()) -> tuple[ProsePart, ...]:
     """Return the parts of a note; any text has parts."""
     tokens = _parser().parse(_with_few_brackets(text[:LONGEST]))
     reading = _Reading(ways)
@@ -91,7 +91,7 @@ def mentioned(text: str, people: Iterable[str]) -> list[str]:
     return found
 
 
-def plain(parts: Iterable[Part]) -> str:
+def plain(parts: Iterable[ProsePart]) -> str:
     """Return the text of parts, without formatting."""
     return "".join(part.text + plain(part.parts) for part in parts)
 
@@ -125,9 +125,9 @@ class _Reading:
         self._special = re.compile("|".join(choices)) if choices else None
         self._addresses = {pattern.removesuffix("{number}"): address for pattern, address in ways.patterns}
 
-    def parts(self, tokens: Sequence[Token]) -> list[Part]:
+    def parts(self, tokens: Sequence[Token]) -> list[ProsePart]:
         """Return the parts of some tokens, each opening one with all up to its end."""
-        found: list[Part] = []
+        found: list[ProsePart] = []
         at = 0
         while at < len(tokens) and self._left > 0:
             token = tokens[at]
@@ -141,61 +141,61 @@ class _Reading:
             at += 1
         return found
 
-    def _around(self, token: Token, inner: Sequence[Token]) -> list[Part]:
+    def _around(self, token: Token, inner: Sequence[Token]) -> list[ProsePart]:
         kind = token.type.removesuffix("_open")
         if kind == "link":
             address = str(token.attrGet("href") or "")
             parts = tuple(self.parts(inner))
-            return [Part("a", address=address, parts=parts)] if is_address(address) else list(parts)
+            return [ProsePart("a", address=address, parts=parts)] if is_address(address) else list(parts)
         tag = _BLOCKS.get(kind) or _INLINE.get(kind)
         parts = tuple(self.parts(inner))
-        return [Part(tag, parts=parts)] if tag is not None else list(parts)
+        return [ProsePart(tag, parts=parts)] if tag is not None else list(parts)
 
-    def _single(self, token: Token) -> list[Part]:
+    def _single(self, token: Token) -> list[ProsePart]:
         kind = token.type
         if kind == "inline":
             return self.parts(token.children or ())
         if kind in ("text", "html_inline", "html_block"):
             return self._text(token.content)
         if kind == "code_inline":
-            return [Part("code", token.content)]
+            return [ProsePart("code", token.content)]
         if kind in ("fence", "code_block"):
-            return [Part("pre", token.content)]
+            return [ProsePart("pre", token.content)]
         if kind in ("softbreak", "hardbreak"):
-            return [Part("", "\n") if kind == "softbreak" else Part("br")]
+            return [ProsePart("", "\n") if kind == "softbreak" else ProsePart("br")]
         if kind == "hr":
-            return [Part("hr")]
+            return [ProsePart("hr")]
         if kind == "image":
             # Loading the picture would tell another server who reads this.
             address, said = str(token.attrGet("src") or ""), token.content
             return (
-                [Part("a", address=address, parts=(Part("", said or address),))]
+                [ProsePart("a", address=address, parts=(ProsePart("", said or address),))]
                 if is_address(address)
                 else self._text(said)
             )
         return []
 
-    def _text(self, text: str) -> list[Part]:
+    def _text(self, text: str) -> list[ProsePart]:
         """Return a text with its tickets and mentions kept apart."""
         if self._special is None:
-            return [Part("", text)]
-        found: list[Part] = []
+            return [ProsePart("", text)]
+        found: list[ProsePart] = []
         end = 0
         for special in self._special.finditer(text):
             if special.start() > end:
-                found.append(Part("", text[end : special.start()]))
+                found.append(ProsePart("", text[end : special.start()]))
             groups = special.groupdict()
             if groups.get("ticket") is not None:
                 address = self._addresses[groups["ticket"]].replace("{number}", groups["number"])
                 found.append(
-                    Part("a", address=address, parts=(Part("", special[0]),))
+                    ProsePart("a", address=address, parts=(ProsePart("", special[0]),))
                     if is_address(address)
-                    else Part("", special[0])
+                    else ProsePart("", special[0])
                 )
             else:
-                found.append(Part("person", groups["person"]))
+                found.append(ProsePart("person", groups["person"]))
             end = special.end()
-        return [*found, Part("", text[end:])] if end < len(text) or not found else found
+        return [*found, ProsePart("", text[end:])] if end < len(text) or not found else found
 
 
 def _end_of(tokens: Sequence[Token], at: int) -> int:
@@ -208,7 +208,7 @@ def _end_of(tokens: Sequence[Token], at: int) -> int:
     return len(tokens)
 
 
-def as_json(parts: Iterable[Part]) -> list[dict[str, Any]]:
+def as_json(parts: Iterable[ProsePart]) -> list[dict[str, Any]]:
     """Return parts for the API, without empty fields."""
     return [
         {name: value for name, value in (("tag", part.tag), ("text", part.text), ("address", part.address)) if value or name == "tag"}

@@ -50,7 +50,7 @@ class SemVer:
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class DatedRelease:
     """A release: when it was first seen anywhere (Unix milliseconds), and the release after which a person put it."""
 
     version: str
@@ -88,7 +88,7 @@ def compare(left: str, right: str) -> int | None:
     return (a > b) - (a < b)
 
 
-def in_order(releases: Iterable[Known]) -> list[Known]:
+def in_order(releases: Iterable[DatedRelease]) -> list[DatedRelease]:
     """Return releases, oldest first.
 
     Those with numbers are in the order of their numbers, the others in that of their first seen time; the two lists
@@ -97,7 +97,7 @@ def in_order(releases: Iterable[Known]) -> list[Known]:
     known = list({release.version: release for release in releases}.values())
     present = {release.version for release in known}
     placed = [release for release in known if release.behind in present and release.behind != release.version]
-    behind: dict[str, list[Known]] = {}
+    behind: dict[str, list[DatedRelease]] = {}
     for release in placed:
         behind.setdefault(str(release.behind), []).append(release)
     free = [release for release in known if release not in placed]
@@ -105,7 +105,7 @@ def in_order(releases: Iterable[Known]) -> list[Known]:
         (r for r in free if _numbers_of(r.version)), key=lambda r: (_numbers_of(r.version), r.first_ms, r.version)
     )
     named = sorted((r for r in free if not _numbers_of(r.version)), key=lambda r: (r.first_ms, r.version))
-    ordered: list[Known] = []
+    ordered: list[DatedRelease] = []
     i = j = 0
     while i < len(numbered) or j < len(named):
         if j == len(named) or (i < len(numbered) and numbered[i].first_ms <= named[j].first_ms):
@@ -117,8 +117,8 @@ def in_order(releases: Iterable[Known]) -> list[Known]:
     return _with_placed(ordered, behind) if placed else ordered
 
 
-def _with_placed(ordered: Sequence[Known], behind: Mapping[str, list[Known]]) -> list[Known]:
-    found: list[Known] = []
+def _with_placed(ordered: Sequence[DatedRelease], behind: Mapping[str, list[DatedRelease]]) -> list[DatedRelease]:
+    found: list[DatedRelease] = []
     done: set[str] = set()
     waiting = list(reversed(ordered))
     # A cycle of corrections has no beginning: its members follow at the end, by when they were first seen.
@@ -136,10 +136,10 @@ def _with_placed(ordered: Sequence[Known], behind: Mapping[str, list[Known]]) ->
     return found
 
 
-class Order:
+class ReleaseOrder:
     """The releases of one app in their order. ``places`` counts from 0, the oldest."""
 
-    def __init__(self, releases: Iterable[Known]) -> None:
+    def __init__(self, releases: Iterable[DatedRelease]) -> None:
         self.releases = in_order(releases)
         self.places = {release.version: i for i, release in enumerate(self.releases)}
 

@@ -11,7 +11,7 @@ from typing import Any, Final
 from obitus.core.bounds import long, short
 from obitus.core.clock import to_text
 from obitus.core.ids import derived_id
-from obitus.core.log_files.records import Record, record_of
+from obitus.core.log_files.records import LogLine, record_of
 from obitus.core.log_files.times import time_of
 from obitus.reading.outcome import Outcome, Send
 
@@ -118,7 +118,7 @@ class LinesOfFile:
         if self._send is None:
             return
         first, _, more = text.partition("\n")
-        record = record_of(first) or Record("", "", first)
+        record = record_of(first) or LogLine("", "", first)
         at_ms = time_of(record.time, self._zone, self._written_ms) if record.time else None
         # A line without a time is not earlier than the one before.
         self._last_ms = at_ms if at_ms is not None else self._last_ms

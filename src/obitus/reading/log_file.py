@@ -18,8 +18,8 @@ from obitus.core.grouping.groups import Groups
 from obitus.core.grouping.recipe import Fingerprint, fingerprint
 from obitus.core.headline import headline_of
 from obitus.core.ids import derived_id
-from obitus.core.log_files.records import Record, record_of
-from obitus.core.log_files.stacks import Found, Scanner
+from obitus.core.log_files.records import LogLine, record_of
+from obitus.core.log_files.stacks import LoggedStack, Scanner
 from obitus.core.log_files.times import time_of
 from obitus.core.stacks import report_form
 from obitus.core.stacks.lines import CUT_OFF
@@ -48,12 +48,12 @@ class Issues:
 
 
 @dataclass
-class Part:
+class LogFilePart:
     """The content of a part of a log file: lines, and the traces that begin in it, which may end after it."""
 
     lines: int
     issues: Issues
-    found: list[Found]
+    found: list[LoggedStack]
     """The traces themselves, where they are to be sent."""
 
 
@@ -116,11 +116,11 @@ class LogFile:
             self._failure(found)
         self._count(block.count(b"\n"), issues)
 
-    def part(self, name: str, start: int, end: int) -> Callable[[], Part]:
+    def part(self, name: str, start: int, end: int) -> Callable[[], LogFilePart]:
         """Return a reader of a part of the file, for another process."""
         return partial(_part, name, start, end, with_traces=self._send is not None)
 
-    def take(self, part: Part, start: int, end: int) -> None:
+    def take(self, part: LogFilePart, start: int, end: int) -> None:
         """Take over the result of another process; the next part begins at ``end``."""
         for found in part.found:
             self._failure(found)
@@ -133,7 +133,7 @@ class LogFile:
         self._outcome.cut_off += issues.cut_off
         self._outcome.issues += self._titles.of(issues)
 
-    def _failure(self, found: Found) -> None:
+    def _failure(self, found: LoggedStack) -> None:
         """Make a failure of a stack trace, with the lines before it as breadcrumbs."""
         if self._send is None:
             return
@@ -142,7 +142,7 @@ class LogFile:
         chain = found.stack.chain
         trail = []
         for line in found.before:
-            record = record_of(line) or Record("", "", line)
+            record = record_of(line) or LogLine("", "", line)
             at = time_of(record.time, self._zone, self._written_ms) if record.time else None
             trail.append(
                 {
@@ -167,8 +167,8 @@ class LogFile:
         )
 
 
-def _part(name: str, start: int, end: int, *, with_traces: bool) -> Part:
-    part = Part(0, Issues(), [])
+def _part(name: str, start: int, end: int, *, with_traces: bool) -> LogFilePart:
+    part = LogFilePart(0, Issues(), [])
     with Path(name).open("rb") as opened:
         place = max(0, start - BEFORE_BYTES)
         opened.seek(place)

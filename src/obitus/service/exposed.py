@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 
-from obitus.core.comparing import Seen
+from obitus.core.comparing import FailureRate
 from obitus.store.rows.rates import IssueAtPoint, IssueInHours, PointInRelease
 
 
@@ -32,16 +32,16 @@ class Exposed:
         for place in places:
             self._points.setdefault(place.issue_id, set()).add(place.entry_point)
 
-    def issue(self, issue: int, release: int) -> Seen:
+    def issue(self, issue: int, release: int) -> FailureRate:
         """Return the failures of an issue, and the runs of its entry points; all runs where none of these is counted anywhere."""
         points = self._points.get(issue, set())
         if self._counted.isdisjoint(points):
             runs = self.totals[release]
         else:
             runs = sum(self.runs[point, release].runs for point in points if (point, release) in self.runs)
-        return Seen(self.failures[issue, release], runs)
+        return FailureRate(self.failures[issue, release], runs)
 
-    def point(self, point: str, release: int) -> Seen:
+    def point(self, point: str, release: int) -> FailureRate:
         """Return how many runs of an entry point failed."""
         row = self.runs.get((point, release))
-        return Seen(row.failed, row.runs) if row is not None else Seen(0, 0)
+        return FailureRate(row.failed, row.runs) if row is not None else FailureRate(0, 0)

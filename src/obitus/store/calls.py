@@ -87,7 +87,7 @@ class Linked:
 
 
 @dataclass(slots=True)
-class Calls:
+class CallGraph:
     """Who called whom."""
 
     called: dict[tuple[str, CallKind, str], Called] = field(default_factory=dict)
@@ -98,13 +98,13 @@ class Calls:
     """Runs that were sent whole, from which calls are known."""
 
 
-def calls(reader: Reader, slots: Slots, window: Window) -> Calls:
+def calls(reader: Reader, slots: Slots, window: Window) -> CallGraph:
     """Return who called whom in slots; ``window`` selects app, environment and release. Only some runs are sent
     whole: those that failed, and some that did not. Each represents all runs of its entry point with the same
     outcome.
     """
     narrowed, params = narrowed_to(slots, window)
-    found = Calls()
+    found = CallGraph()
     stands_for: dict[tuple[str, str, str], float] = {}
     for row in reader.all(RunsWhole, _WHOLE.format(narrowed=narrowed), params):
         times = max(1.0, row.runs / row.whole) if row.whole else 1.0

@@ -78,7 +78,7 @@ By = tuple[int | None, str]
 
 
 @dataclass(frozen=True, slots=True)
-class Seen:
+class ExpectedState:
     """The state of an issue as the deciding person saw it. None is not compared."""
 
     state: State | None = None
@@ -89,7 +89,7 @@ class Seen:
 
 
 @dataclass(frozen=True, slots=True)
-class Order:
+class DecisionOrder:
     """A decision about an issue: one of these."""
 
     state: Decision | None = None
@@ -116,7 +116,7 @@ class Decided:
 
 
 def decide(
-    connection: sqlite3.Connection, orders: Sequence[tuple[int, Seen, Order]], by: Person, now_ms: int
+    connection: sqlite3.Connection, orders: Sequence[tuple[int, ExpectedState, DecisionOrder]], by: Person, now_ms: int
 ) -> Decided:
     """Make a decision about some issues, and add it to the history of each. An issue that does not exist, or is not
     as it was seen, is left as it is; the others are changed.
@@ -146,13 +146,13 @@ def decide(
 
 
 def decide_by_link(
-    connection: sqlite3.Connection, issue_id: int, order: Order, by: Person | None, said_by: str, now_ms: int
+    connection: sqlite3.Connection, issue_id: int, order: DecisionOrder, by: Person | None, said_by: str, now_ms: int
 ) -> str:
     """Make the decision of a link in a message; return what was done, in words. ``by`` is the person of the
     message's channel. For a team's channel the person is not known: the history names the link.
     """
     if by is not None:
-        found = decide(connection, [(issue_id, Seen(), order)], by, now_ms)
+        found = decide(connection, [(issue_id, ExpectedState(), order)], by, now_ms)
         if found.left:
             raise found.left[0][1]
         return f"{by[1]} decided on it by a link."
@@ -171,7 +171,7 @@ def _snapshot(connection: sqlite3.Connection, issue_id: int) -> dict[str, Any]:
     return dict(row) | {"settlings": settlings, "parking": dict(parked) if parked is not None else None}
 
 
-def _check(connection: sqlite3.Connection, issue_id: int, there: dict[str, Any], seen: Seen) -> None:
+def _check(connection: sqlite3.Connection, issue_id: int, there: dict[str, Any], seen: ExpectedState) -> None:
     """Raise ChangedMeanwhile where an issue is not as it was seen."""
     latest = connection.execute(_LATEST, (issue_id,)).fetchone()
     last = latest["reason"] if latest is not None else ""
@@ -201,7 +201,7 @@ def _check(connection: sqlite3.Connection, issue_id: int, there: dict[str, Any],
 
 
 def _carry_out(
-    connection: sqlite3.Connection, issue_id: int, before: dict[str, Any], order: Order, by: Person, now_ms: int
+    connection: sqlite3.Connection, issue_id: int, before: dict[str, Any], order: DecisionOrder, by: Person, now_ms: int
 ) -> str:
     """Change one issue; return what was done, in words, '' for nothing."""
     if order.state is not None:
@@ -219,7 +219,7 @@ def _set_state(
     connection: sqlite3.Connection,
     issue_id: int,
     before: State,
-    order: Order,
+    order: DecisionOrder,
     decision: Decision,
     by: By,
     now_ms: int,
@@ -256,7 +256,7 @@ def _set_state(
 
 
 def _hand_over(
-    connection: sqlite3.Connection, issue_id: int, before: dict[str, Any], order: Order, by: Person, now_ms: int
+    connection: sqlite3.Connection, issue_id: int, before: dict[str, Any], order: DecisionOrder, by: Person, now_ms: int
 ) -> str:
     """Give an issue to a person, or to nobody, and set what it waits for; raises NotThere for a person who may not have it."""
     had, after = before["holder"] or "", before["holder"] or "" if order.to is None else order.to

@@ -14,7 +14,7 @@ from obitus.store.rows.records import EventRow
 
 Kind = Literal[
     "regrouping-asked", "regrouping", "issue-new", "issue-regressed", "issue-reopened", "issue-decided", "issue-changed", "issue-revealed",
-    "release-seen", "release-changed", "deploy", "rate-stepped-up", "rate-step-ended", "quiet-failure", "alert-fired", "alert-over", "act",
+    "release-seen", "release-changed", "deploy", "rate-regression", "rate-regression-ended", "quiet-failure", "alert-fired", "alert-over", "act",
 ]  # fmt: skip
 KEPT_MS: Final = DAY_MS
 """How long an event is kept after all jobs have read it."""

@@ -81,7 +81,7 @@ class Decided:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FoundIssue:
     """The issue of a failure (None: a new one), the fingerprint that led there, and how."""
 
     issue_id: int | None
@@ -95,7 +95,7 @@ class WantsWhole(Exception):
     """Raised where a failure that was not fully prepared cannot be only counted."""
 
 
-def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received_ms: int) -> Found:
+def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received_ms: int) -> FoundIssue:
     """Find the issue of a failure. Runs on the writer, in the transaction that writes the failure. Raises WantsWhole
     where that needs parts that were not prepared.
     """
@@ -109,13 +109,13 @@ def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received
         if row is None:
             return _new(connection, app_id, text, received_ms)
     if row is not None:
-        return Found(int(row[0]), text, known=True)
+        return FoundIssue(int(row[0]), text, known=True)
     # Older recipes take as long as the present one: they are skipped for apps that they never grouped.
     if connection.execute(_HAS_EARLIER, (app_id,)).fetchone() is not None:
         for earlier in decided.further.earlier():
             row = connection.execute(_ISSUE_OF, (app_id, earlier)).fetchone()
             if row is not None:
-                return Found(
+                return FoundIssue(
                     int(row[0]),
                     text,
                     known=False,
@@ -129,17 +129,17 @@ def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received
             ),
         )
         if choice.joins is not None:
-            return Found(choice.joins.issue, text, known=False, joined=choice.joins.verdict.reason)
+            return FoundIssue(choice.joins.issue, text, known=False, joined=choice.joins.verdict.reason)
     return _new(connection, app_id, text, received_ms)
 
 
-def _new(connection: sqlite3.Connection, app_id: int, text: str, received_ms: int) -> Found:
+def _new(connection: sqlite3.Connection, app_id: int, text: str, received_ms: int) -> FoundIssue:
     # In the transaction that makes the issue: a flood over many connections is counted as one.
     made = connection.execute(_MADE, (app_id, received_ms // MINUTE_MS)).fetchone()[0]
     if made <= MOST_NEW_ISSUES and not connection.execute(_IS_FULL, (app_id, MOST_ISSUES - 1)).fetchone():
-        return Found(None, text, known=False)
+        return FoundIssue(None, text, known=False)
     row = connection.execute(_ISSUE_OF, (app_id, COLLECTING)).fetchone()
-    return Found(int(row[0]) if row else None, COLLECTING, known=row is not None, collecting=True)
+    return FoundIssue(int(row[0]) if row else None, COLLECTING, known=row is not None, collecting=True)
 
 
 def apart_text(fingerprint: str, values: Sequence[str]) -> str:
@@ -158,7 +158,9 @@ def candidates(found_by: Callable[[dict[str, Any]], list[KnownTraits]], app_id: 
     return list(found.values())
 
 
-def add_fingerprint(connection: sqlite3.Connection, app_id: int, issue_id: int, decided: Decided, found: Found) -> None:
+def add_fingerprint(
+    connection: sqlite3.Connection, app_id: int, issue_id: int, decided: Decided, found: FoundIssue
+) -> None:
     """Store a new fingerprint, with its explanation and its keys; a known one changes nothing."""
     if connection.execute(_KNOWN, (app_id, found.fingerprint)).fetchone() is not None:
         return

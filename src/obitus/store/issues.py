@@ -56,7 +56,7 @@ _SORTED_BY: Final[dict[Sort, str]] = {
     "first-seen": "issues.first_ms",
     "failures": "counted.failures",
 }
-_NOBODYS: Final = " AND issues.holder_id IS NULL"
+_UNASSIGNED: Final = " AND issues.holder_id IS NULL"
 # The next page begins after the last row seen, not at an offset: new rows meanwhile shift nothing.
 _BEHIND: Final = " AND ({column}, issues.id) < (:after, :after_id)"
 _PAGE: Final = " ORDER BY {column} DESC, issues.id DESC LIMIT :limit"
@@ -136,14 +136,14 @@ def issues(
     sort: Sort = "last-seen",
     after: tuple[int, int] | None = None,
     limit: int = 50,
-    nobodys: bool = False,
+    unassigned: bool = False,
 ) -> list[Issue]:
     """Return issues with failures inside the window; ``after`` is the sort value and id of the last one seen.
 
-    With ``nobodys`` only the unassigned ones.
+    With ``unassigned`` only the unassigned ones.
     """
     column = _SORTED_BY[sort]
-    page = (_NOBODYS if nobodys else "") + (_BEHIND if after else "") + _PAGE
+    page = (_UNASSIGNED if unassigned else "") + (_BEHIND if after else "") + _PAGE
     params: dict[str, Any] = {"limit": limit}
     if after:
         params |= {"after": after[0], "after_id": after[1]}

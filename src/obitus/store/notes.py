@@ -11,7 +11,7 @@ import zstandard
 from obitus.store import events
 from obitus.store.database import Reader
 from obitus.store.errors import AlreadyThere, ChangedMeanwhile, NotThere, TooMany
-from obitus.store.rows.known import AttachedBody, Attachment, CheckList, Found, LinkPattern, Note, NoteVersion
+from obitus.store.rows.known import AttachedBody, Attachment, CheckList, CheckResult, LinkPattern, Note, NoteVersion
 
 MOST_NOTES: Final = 500
 """Most notes of one issue."""
@@ -89,7 +89,7 @@ def add_note(
     *,
     text: str,
     looked_at: str = "",
-    found: Found = "",
+    found: CheckResult = "",
     output: str = "",
 ) -> int:
     """Write a note or a check on an issue and return its number; raises NotThere and TooMany."""
@@ -113,7 +113,7 @@ def change_note(
     seen: int,
     text: str,
     looked_at: str,
-    found: Found,
+    found: CheckResult,
 ) -> None:
     """Change a note; its earlier text is kept. Raises NotThere, TooMany, and ChangedMeanwhile where ``seen`` is not its version any more."""
     row = connection.execute(_NOTE, (note_id, issue_id)).fetchone()

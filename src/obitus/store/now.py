@@ -117,7 +117,7 @@ class Point:
 
 
 @dataclass(slots=True)
-class Seen:
+class SlotCounts:
     """The counts of some slots."""
 
     runs: int = 0
@@ -141,11 +141,11 @@ def narrowed_to(slots: Slots, window: Window) -> tuple[str, dict[str, Any]]:
     return "".join(sql for name, sql in NARROWED.items() if params[name] is not None), params
 
 
-def seen(reader: Reader, slots: Slots, window: Window) -> Seen:
+def seen(reader: Reader, slots: Slots, window: Window) -> SlotCounts:
     """Return the counts of slots; ``window`` selects app, environment and release."""
     from_ms, to_ms = slots.window
     narrowed, params = narrowed_to(slots, window)
-    found = Seen()
+    found = SlotCounts()
     for slot in reader.all(RunsInSlot, _RUNS_BY_SLOT.format(narrowed=narrowed), params):
         found.runs_by_slot[slot.slot], found.failed_by_slot[slot.slot] = slot.runs, slot.failed
     for row in reader.all(RunsAlike, _RUNS_ALIKE.format(narrowed=narrowed), params):

@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 from typing import Final
 
-from obitus.core.comparing import Step
+from obitus.core.comparing import RateRegression
 from obitus.store import events
 from obitus.store.database import Reader, typed
 from obitus.store.rows.issues import IssueName
@@ -19,15 +19,15 @@ from obitus.store.rows.rates import (
     IssueAtPoint,
     IssueInHours,
     IssueInRelease,
-    OpenStep,
+    OpenRateRegression,
     PointInRelease,
-    RateStep,
+    RateRegressionRow,
     ReleaseSums,
     RunsInHour,
     RunsInRelease,
 )
 
-MOST_STEPS: Final = 200
+MOST_RATE_REGRESSIONS: Final = 200
 
 _POINTS_OF_ISSUE = "SELECT DISTINCT entry_point FROM issue_releases WHERE issue_id = ? AND entry_point NOT IN ('', '…')"
 _ISSUE_BY_RELEASE = """
@@ -48,8 +48,8 @@ _REGRESSED = """
 SELECT release_id, COUNT(DISTINCT issue_id) AS n FROM issue_history
 WHERE to_state = 'regressed' AND release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id"""
 _REGRESSED_IN = "SELECT DISTINCT issue_id FROM issue_history WHERE to_state = 'regressed' AND release_id = ?"
-_STEPS_IN = """
-SELECT release_id, COUNT(*) AS n FROM rate_steps
+_RATE_REGRESSIONS_IN = """
+SELECT release_id, COUNT(*) AS n FROM rate_regressions
 WHERE ended_ms IS NULL AND sure AND release_id IN (SELECT value FROM json_each(?)) GROUP BY release_id"""
 _ISSUES_OF = """
 SELECT issue_id, release_id, entry_point, SUM(failures) AS failures FROM issue_releases
@@ -93,24 +93,24 @@ SELECT issues.id, issues.type, issues.cause, issues.place, issues.state, issues.
 FROM issues WHERE issues.id IN (SELECT value FROM json_each(?))"""
 _FIRST_OF = """
 SELECT id FROM issues WHERE began_in_id = ? AND merged_into IS NULL AND failures > 0 ORDER BY first_ms, id LIMIT ?"""
-_OPEN_STEPS = """
-SELECT id, issue_id, entry_point FROM rate_steps WHERE release_id = ? AND environment = ? AND ended_ms IS NULL"""
-_ADD_STEP = """
-INSERT INTO rate_steps (release_id, environment, issue_id, entry_point, against, before_failures, before_runs, failures, runs,
+_OPEN_RATE_REGRESSIONS = """
+SELECT id, issue_id, entry_point FROM rate_regressions WHERE release_id = ? AND environment = ? AND ended_ms IS NULL"""
+_ADD_RATE_REGRESSION = """
+INSERT INTO rate_regressions (release_id, environment, issue_id, entry_point, against, before_failures, before_runs, failures, runs,
                         chance, sure, reason, found_ms)
 VALUES (:release_id, :environment, :issue_id, :entry_point, :against, :before_failures, :before_runs, :failures, :runs,
         :chance, :sure, :reason, :now_ms)
 ON CONFLICT (release_id, environment, issue_id, entry_point) WHERE ended_ms IS NULL DO UPDATE SET against = excluded.against,
   before_failures = excluded.before_failures, before_runs = excluded.before_runs, failures = excluded.failures,
   runs = excluded.runs, chance = excluded.chance, sure = excluded.sure, reason = excluded.reason"""
-_END_STEP = "UPDATE rate_steps SET ended_ms = ? WHERE id = ?"
-_STEP_COLUMNS = """
+_END_RATE_REGRESSION = "UPDATE rate_regressions SET ended_ms = ? WHERE id = ?"
+_RATE_REGRESSION_COLUMNS = """
 SELECT s.id, s.issue_id, s.entry_point, s.environment, s.against, s.before_failures, s.before_runs, s.failures, s.runs, s.chance,
-  s.sure, s.reason, s.found_ms, s.ended_ms, r.version FROM rate_steps s JOIN releases r ON r.id = s.release_id"""
-_STEPS_OF_ISSUE = f"{_STEP_COLUMNS} WHERE s.issue_id = ? AND s.ended_ms IS NULL ORDER BY s.id DESC LIMIT 20"
-_STEPS_OF_RELEASE = (
-    f"{_STEP_COLUMNS} WHERE s.release_id = ? AND s.ended_ms IS NULL ORDER BY s.sure DESC, s.chance LIMIT {MOST_STEPS}"
+  s.sure, s.reason, s.found_ms, s.ended_ms, r.version FROM rate_regressions s JOIN releases r ON r.id = s.release_id"""
+_RATE_REGRESSIONS_OF_ISSUE = (
+    f"{_RATE_REGRESSION_COLUMNS} WHERE s.issue_id = ? AND s.ended_ms IS NULL ORDER BY s.id DESC LIMIT 20"
 )
+_RATE_REGRESSIONS_OF_RELEASE = f"{_RATE_REGRESSION_COLUMNS} WHERE s.release_id = ? AND s.ended_ms IS NULL ORDER BY s.sure DESC, s.chance LIMIT {MOST_RATE_REGRESSIONS}"
 
 _DUE = """
 SELECT r.app_id, d.release_id, r.version, d.environment, d.batches FROM rates_due d JOIN releases r ON r.id = d.release_id
@@ -143,11 +143,11 @@ def sums_of(reader: Reader, releases: Sequence[int]) -> list[ReleaseSums]:
 
 
 def brought_by(reader: Reader, releases: Sequence[int]) -> dict[int, tuple[int, int, int]]:
-    """Return (new issues, regressions, rates that stepped up) by release."""
+    """Return (new issues, regressions, rate regressions) by release."""
     ids = json.dumps(list(releases))
-    counts = [dict(reader.all(CountInRelease, sql, (ids,))) for sql in (_NEW_ISSUES, _REGRESSED, _STEPS_IN)]
-    new, regressed, steps = counts
-    return {one: (new.get(one, 0), regressed.get(one, 0), steps.get(one, 0)) for one in releases}
+    counts = [dict(reader.all(CountInRelease, sql, (ids,))) for sql in (_NEW_ISSUES, _REGRESSED, _RATE_REGRESSIONS_IN)]
+    new, regressed, higher = counts
+    return {one: (new.get(one, 0), regressed.get(one, 0), higher.get(one, 0)) for one in releases}
 
 
 def issues_of(reader: Reader, releases: Iterable[int], environment: str | None) -> list[IssueAtPoint]:
@@ -219,14 +219,14 @@ def regressed_in(reader: Reader, release: int) -> set[int]:
     return set(reader.column(int, _REGRESSED_IN, (release,)))
 
 
-def steps_of_issue(reader: Reader, issue_id: int) -> list[RateStep]:
-    """Return the present steps of an issue's rate, the latest first."""
-    return reader.all(RateStep, _STEPS_OF_ISSUE, (issue_id,))
+def rate_regressions_of_issue(reader: Reader, issue_id: int) -> list[RateRegressionRow]:
+    """Return an issue's rate regressions that have not ended, the latest first."""
+    return reader.all(RateRegressionRow, _RATE_REGRESSIONS_OF_ISSUE, (issue_id,))
 
 
-def steps_of_release(reader: Reader, release: int) -> list[RateStep]:
-    """Return the rates that stepped up with a release, the surest first."""
-    return reader.all(RateStep, _STEPS_OF_RELEASE, (release,))
+def rate_regressions_of_release(reader: Reader, release: int) -> list[RateRegressionRow]:
+    """Return the rate regressions of a release, the surest first."""
+    return reader.all(RateRegressionRow, _RATE_REGRESSIONS_OF_RELEASE, (release,))
 
 
 def due(reader: Reader) -> list[DueRate]:
@@ -239,42 +239,42 @@ def looked_at(connection: sqlite3.Connection, places: Sequence[DueRate]) -> None
     connection.executemany(_LOOKED_AT, [(row.release_id, row.environment, row.batches) for row in places])
 
 
-def keep_steps(
-    connection: sqlite3.Connection, release: int, environment: str, steps: Sequence[Step], now_ms: int
+def keep_rate_regressions(
+    connection: sqlite3.Connection, release: int, environment: str, regressions: Sequence[RateRegression], now_ms: int
 ) -> tuple[list[int], int]:
-    """Store the steps of a release; return the issues with new ones, and how many earlier ones ended."""
+    """Store the rate regressions of a release; return the issues with new ones, and how many earlier ones ended."""
     earlier = {
         (row.issue_id, row.entry_point): row.id
-        for row in typed(connection.execute(_OPEN_STEPS, (release, environment)), OpenStep)
+        for row in typed(connection.execute(_OPEN_RATE_REGRESSIONS, (release, environment)), OpenRateRegression)
     }
-    found: dict[tuple[int, str], Step] = {}
-    for step in steps:
-        found[(step.key, "") if isinstance(step.key, int) else (0, str(step.key))] = step
-    for (issue_id, point), step in found.items():
+    found: dict[tuple[int, str], RateRegression] = {}
+    for one in regressions:
+        found[(one.key, "") if isinstance(one.key, int) else (0, str(one.key))] = one
+    for (issue_id, point), one in found.items():
         connection.execute(
-            _ADD_STEP,
+            _ADD_RATE_REGRESSION,
             {
                 "release_id": release,
                 "environment": environment,
                 "issue_id": issue_id,
                 "entry_point": point,
-                "against": json.dumps(step.against),
-                "before_failures": step.before.failures,
-                "before_runs": step.before.runs,
-                "failures": step.now.failures,
-                "runs": step.now.runs,
-                "chance": step.chance,
-                "sure": int(step.sure),
-                "reason": step.reason,
+                "against": json.dumps(one.against),
+                "before_failures": one.before.failures,
+                "before_runs": one.before.runs,
+                "failures": one.now.failures,
+                "runs": one.now.runs,
+                "chance": one.chance,
+                "sure": int(one.sure),
+                "reason": one.reason,
                 "now_ms": now_ms,
             },
         )
     over = [number for key, number in earlier.items() if key not in found]
     for number in over:
-        connection.execute(_END_STEP, (now_ms, number))
-        events.add(connection, "rate-step-ended", now_ms, release_id=release, environment=environment)
+        connection.execute(_END_RATE_REGRESSION, (now_ms, number))
+        events.add(connection, "rate-regression-ended", now_ms, release_id=release, environment=environment)
     news = [key for key in found.keys() - earlier.keys() if found[key].sure]
     for issue_id, point in news:
         about = {"issue": issue_id} if issue_id else {"entry_point": point}
-        events.add(connection, "rate-stepped-up", now_ms, release_id=release, environment=environment, **about)
+        events.add(connection, "rate-regression", now_ms, release_id=release, environment=environment, **about)
     return [issue_id for issue_id, _ in news if issue_id], len(over)

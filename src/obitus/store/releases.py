@@ -10,7 +10,7 @@ from typing import ClassVar, Final
 
 from obitus.core.clock import HOUR_MS
 from obitus.core.lifecycle import next_came
-from obitus.core.releases import Known, Order, compare
+from obitus.core.releases import DatedRelease, ReleaseOrder, compare
 from obitus.store import events, names
 from obitus.store.database import Reader, typed
 from obitus.store.errors import AlreadyThere, NotThere, TooMany
@@ -84,7 +84,7 @@ SELECT 1 FROM issue_releases WHERE release_id IN (SELECT id FROM releases WHERE 
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class ReleaseOfReport:
     """A release of an app; ``new`` when this report or deploy added it. ``beyond`` when the app has reached its
     bound: then it is the one of reports without a release.
     """
@@ -94,20 +94,20 @@ class Found:
     beyond: bool = False
 
 
-def come(connection: sqlite3.Connection, app_id: int, version: str, time_ms: int) -> Found:
+def come(connection: sqlite3.Connection, app_id: int, version: str, time_ms: int) -> ReleaseOfReport:
     """Find or make the release of a report at ``time_ms``, which becomes its first time if it is the earliest."""
     row = _find(connection, app_id, version)
     unknown = row is None or row.removed_ms is not None
     if unknown and version and connection.execute(_HOW_MANY, (app_id,)).fetchone()[0] >= MOST_RELEASES:
         # A release for each build, or invented names, must not make every page slow.
-        return Found(come(connection, app_id, "", time_ms).id, new=False, beyond=True)
+        return ReleaseOfReport(come(connection, app_id, "", time_ms).id, new=False, beyond=True)
     if row is None:
-        return Found(int(connection.execute(_ADD, (app_id, version, time_ms)).fetchone()[0]), new=True)
+        return ReleaseOfReport(int(connection.execute(_ADD, (app_id, version, time_ms)).fetchone()[0]), new=True)
     if unknown:
         connection.execute(_BRING_BACK, (row.id,))
     if time_ms < row.first_ms:
         connection.execute(_EARLIER, (time_ms, row.id))
-    return Found(row.id, new=row.first_ms == NOT_COME_MS)
+    return ReleaseOfReport(row.id, new=row.first_ms == NOT_COME_MS)
 
 
 def has_failed(reader: Reader, app_id: int, version: str) -> bool:
@@ -184,10 +184,10 @@ def bind_next(connection: sqlite3.Connection, app_id: int, version: str, now_ms:
             note(connection, row.issue_id, None, said, now_ms)
 
 
-class StoredOrder(Order):
+class StoredOrder(ReleaseOrder):
     """The order of an app's releases, read only where needed: two numbers need no list of all releases."""
 
-    _whole: ClassVar[dict[tuple[int, int], tuple[tuple[object, ...], Order]]] = {}
+    _whole: ClassVar[dict[tuple[int, int], tuple[tuple[object, ...], ReleaseOrder]]] = {}
 
     def __init__(self, connection: sqlite3.Connection, app_id: int) -> None:
         self._connection, self._app_id = connection, app_id
@@ -207,7 +207,7 @@ class StoredOrder(Order):
         row = _named(self._connection, self._app_id, version) if version else None
         return None if row is None or row.first_ms == NOT_COME_MS else row.first_ms
 
-    def whole(self) -> Order:
+    def whole(self) -> ReleaseOrder:
         """Return the order of all releases, cached while none is added or moved."""
         key = (id(self._connection), self._app_id)
         stamp = tuple(self._connection.execute(_STAMP, (self._app_id,)).fetchone())
@@ -220,12 +220,12 @@ class StoredOrder(Order):
         return known[1]
 
 
-def order_of(rows: Sequence[PlacedRelease | Release]) -> Order:
+def order_of(rows: Sequence[PlacedRelease | Release]) -> ReleaseOrder:
     """Return the order of releases read with version, first_ms and behind."""
-    return Order(Known(row.version, row.first_ms, row.behind) for row in rows if row.version)
+    return ReleaseOrder(DatedRelease(row.version, row.first_ms, row.behind) for row in rows if row.version)
 
 
-def order(reader: Reader, app_id: int) -> Order:
+def order(reader: Reader, app_id: int) -> ReleaseOrder:
     """Return the order of an app's releases."""
     return order_of(reader.all(PlacedRelease, _KNOWN, (app_id,)))
 

@@ -56,7 +56,7 @@ _OF_ISSUES: Final = (
     "DELETE FROM issue_days WHERE issue_id IN (SELECT value FROM json_each(?))",
     "DELETE FROM issue_counts WHERE issue_id IN (SELECT value FROM json_each(?))",
     "DELETE FROM issue_history WHERE issue_id IN (SELECT value FROM json_each(?))",
-    "DELETE FROM rate_steps WHERE issue_id IN (SELECT value FROM json_each(?))",
+    "DELETE FROM rate_regressions WHERE issue_id IN (SELECT value FROM json_each(?))",
     "DELETE FROM fingerprints WHERE issue_id IN (SELECT value FROM json_each(?))",
     "DELETE FROM issues WHERE id IN (SELECT value FROM json_each(?))",
 )
@@ -97,7 +97,7 @@ _REST: Final = (
     "DELETE FROM environments WHERE app_id = ?",
     "DELETE FROM new_issues WHERE app_id = ?",
     "DELETE FROM deploys WHERE app_id = ?",
-    "DELETE FROM rate_steps WHERE release_id IN (SELECT id FROM releases WHERE app_id = ?)",
+    "DELETE FROM rate_regressions WHERE release_id IN (SELECT id FROM releases WHERE app_id = ?)",
     "DELETE FROM release_runs WHERE release_id IN (SELECT id FROM releases WHERE app_id = ?)",
     "DELETE FROM release_hours WHERE release_id IN (SELECT id FROM releases WHERE app_id = ?)",
 )

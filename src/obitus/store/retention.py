@@ -61,7 +61,7 @@ _HOLDS: Final = {
 
 
 @dataclass(frozen=True)
-class Step:
+class DayRemoval:
     """The removal of one day."""
 
     day: int
@@ -126,7 +126,7 @@ def due(
     said: list[KeptFor] | None = None,
     most_bytes: int | None = None,
     clean: dict[int, str] | None = None,
-) -> list[Step]:
+) -> list[DayRemoval]:
     """Return the removals due now, the oldest day first. ``said`` and ``most_bytes`` replace the stored settings,
     for a preview. ``clean`` caches between calls which days have nothing to remove: finding that out takes reading
     them.
@@ -137,7 +137,7 @@ def due(
     apps = [app.id for app in reader.all(AppNumber, _APPS)]
     done = {one.day: one.what for one in thinned(reader)}
     remembered = {} if clean is None else clean
-    steps: list[Step] = []
+    steps: list[DayRemoval] = []
     today, room = now_ms // DAY_MS, 0
     for known in days.known():
         size = _size(path_of(days.folder, known.day))
@@ -172,16 +172,18 @@ def _over(said: list[KeptFor], apps: list[int], age: int) -> tuple[dict[str, tup
     return gone, ", ".join(why)
 
 
-def _step(reader: Reader, day: int, gone: dict[str, tuple[int, ...]], size: int, why: str, apps: set[int]) -> Step:
+def _step(
+    reader: Reader, day: int, gone: dict[str, tuple[int, ...]], size: int, why: str, apps: set[int]
+) -> DayRemoval:
     kept: tuple[int, ...] = ()
     if "failures" in gone:
         span = {"from_seq": seq_of(day, 0), "to_seq": seq_of(day, MOST_IN_A_DAY - 1)}
         kept = tuple(sorted(day_and_place(seq)[1] for seq in reader.column(int, _KEPT, span)))
     everything = all(set(gone.get(kind, ())) >= apps for kind in KINDS)
-    return Step(day, gone, kept, everything and not kept, size, why)
+    return DayRemoval(day, gone, kept, everything and not kept, size, why)
 
 
-def _holds(days: DayReaders, step: Step) -> bool:
+def _holds(days: DayReaders, step: DayRemoval) -> bool:
     """Whether a day's file has records that a step would remove."""
     try:
         with days.open(step.day, limit_s=60) as connection:
@@ -194,7 +196,7 @@ def _holds(days: DayReaders, step: Step) -> bool:
         return False
 
 
-def remove(records: Records, step: Step, now_ms: int) -> int:
+def remove(records: Records, step: DayRemoval, now_ms: int) -> int:
     """Carry out a removal; return how many bytes were freed. Raises StoreBusy where its day is written to all the time."""
     writer, days = records.writer, records.days
     path = path_of(days.folder, step.day)
@@ -212,7 +214,7 @@ def remove(records: Records, step: Step, now_ms: int) -> int:
 
 
 def _swapping(
-    step: Step, made: thinning.Thinner, after: int, writing: WritingDays, now_ms: int
+    step: DayRemoval, made: thinning.Thinner, after: int, writing: WritingDays, now_ms: int
 ) -> Callable[[sqlite3.Connection], bool]:
     def swap(connection: sqlite3.Connection) -> bool:
         """Replace the old file by the new one; return whether that was possible."""

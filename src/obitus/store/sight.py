@@ -47,7 +47,7 @@ MAIN: Final = {
     "regrouped": "from_issue IN (SELECT id FROM main.issues WHERE app_id {seen})",
     # Firings of rules over all apps belong to all apps.
     "regroupings": "id IN (SELECT regrouping_id FROM main.regrouped_fingerprints WHERE app_id {seen})",
-    **dict.fromkeys(("release_runs", "release_hours", "rate_steps", "rates_due", "commits", "commit_keys"), _OF_RELEASE),
+    **dict.fromkeys(("release_runs", "release_hours", "rate_regressions", "rates_due", "commits", "commit_keys"), _OF_RELEASE),
     # Firings of several apps at once, and their messages, are visible only to people who see all apps.
     "message_firings": _OF_FIRING,
     "messages": "id IN (SELECT message_id FROM main.message_firings WHERE firing_id IN (SELECT id FROM main.firings WHERE app_id {seen}))",

@@ -27,7 +27,7 @@ _OF_ISSUE: Final = " AND issue_id = :issue_id"
 MOST_SLICES: Final = 31
 """Slices of a chart of a window: the days of a month, or the hours of a day and the one that has begun."""
 _DAYS_FROM_MS: Final = 14 * DAY_MS
-_COURSES: Final = {
+_OVER_TIME: Final = {
     HOUR_MS: "SELECT issue_id, hour AS unit, SUM(failures) AS failures FROM issue_counts WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND hour >= :first AND hour <= :last",
     DAY_MS: "SELECT issue_id, day AS unit, SUM(failures) AS failures FROM issue_days WHERE issue_id IN (SELECT value FROM json_each(:ids)) AND day >= :first AND day <= :last",
 }
@@ -63,20 +63,20 @@ class Window:
 
 
 @dataclass(frozen=True, slots=True)
-class Counted:
+class FailureCounting:
     """How failures of a window are counted: a statement that gives (issue_id, n), several rows for an issue, and its parameters."""
 
     sql: str
     params: dict[str, Any]
 
 
-def counted(reader: Reader, window: Window, *, issue_id: int | None = None) -> Counted:
+def counted(reader: Reader, window: Window, *, issue_id: int | None = None) -> FailureCounting:
     """Return how the failures of a window are counted, for all issues or for one."""
     bounds = reader.only(Bounds, _BOUNDS)
     return counted_within(window, bounds.earliest_ms or 0, bounds.latest_ms or 0, issue_id=issue_id)
 
 
-def counted_within(window: Window, earliest_ms: int, latest_ms: int, *, issue_id: int | None = None) -> Counted:
+def counted_within(window: Window, earliest_ms: int, latest_ms: int, *, issue_id: int | None = None) -> FailureCounting:
     """The same, with the times of the earliest and the latest failure of all."""
     params = window.params()
     conditions = window.narrowed()
@@ -91,7 +91,7 @@ def counted_within(window: Window, earliest_ms: int, latest_ms: int, *, issue_id
         names = {"start": f"start{number}", "end": f"end{number}"}
         parts.append(_PARTS[unit_ms].format(**names) + conditions)
         params |= {names["start"]: first, names["end"]: last}
-    return Counted("\n    UNION ALL ".join(parts) or _NOTHING, params)
+    return FailureCounting("\n    UNION ALL ".join(parts) or _NOTHING, params)
 
 
 def _split(start_ms: int, end_ms: int, units: tuple[int, ...]) -> Iterator[tuple[int, int, int]]:
@@ -134,10 +134,10 @@ def slices_of(window: Window) -> Slices:
     return Slices(unit_ms, first, last, -(-(last - first + 1) // MOST_SLICES))
 
 
-def courses(reader: Reader, ids: str, window: Window) -> dict[int, list[int]]:
+def failures_over_time(reader: Reader, ids: str, window: Window) -> dict[int, list[int]]:
     """Return failures for each slice of the window of those issues (their numbers, as JSON) that have any."""
     slices = slices_of(window)
-    sql = _COURSES[slices.unit_ms] + window.narrowed() + _BY_UNIT
+    sql = _OVER_TIME[slices.unit_ms] + window.narrowed() + _BY_UNIT
     found: dict[int, list[int]] = {}
     for row in reader.all(IssueInUnit, sql, window.params() | {"ids": ids, "first": slices.first, "last": slices.last}):
         found.setdefault(row.issue_id, [0] * slices.count)[slices.place_of(row.unit)] += row.failures

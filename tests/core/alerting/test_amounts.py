@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 from obitus.core.alerting.amounts import Amount, earlier_windows, in_all, judge, value_of
 from obitus.core.alerting.conditions import Measured, Silent, read_condition
-from obitus.core.alerting.course import (
-    Courses,
+from obitus.core.alerting.over_time import (
+    AmountsByKey,
     firings_of,
     stayed_away,
     usual_windows,
@@ -208,10 +208,10 @@ def test_windows_of_slots_cover_no_more_and_no_less() -> None:
 def test_a_preview_fires_as_looking_at_each_minute_would(some: list[tuple[int, int]], limit: int) -> None:
     """What is passed over has nothing in its window."""
     condition = measured(f"count of logs > {limit} in 10m")
-    courses, first = Courses(), NOW_MS // MINUTE_MS
+    series, first = AmountsByKey(), NOW_MS // MINUTE_MS
     for minute, n in some:
-        courses.add((), first + minute, Amount(n), None)
-    slots = courses.by_key.get((), {})
+        series.add((), first + minute, Amount(n), None)
+    slots = series.by_key.get((), {})
     found = would_have_fired(condition, {(): slots}, {}, NOW_MS, NOW_MS + 240 * MINUTE_MS, 0)
     looks = ((first + minute) * MINUTE_MS + MINUTE_MS - 1 for minute in range(240))
     every = firings_of(

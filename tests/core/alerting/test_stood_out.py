@@ -6,7 +6,7 @@ import random
 
 from obitus.core.alerting.amounts import Amount
 from obitus.core.alerting.conditions import Measured, read_condition
-from obitus.core.alerting.course import beside_usual
+from obitus.core.alerting.over_time import beside_usual
 from obitus.core.clock import DAY_MS, HOUR_MS
 
 DAYS = 35

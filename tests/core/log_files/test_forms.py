@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from obitus.core.frames import ChainLink
-from obitus.core.log_files.records import Record, record_of
+from obitus.core.log_files.records import LogLine, record_of
 from obitus.core.log_files.stacks import Scanner
 from obitus.core.stacks import find_stacks
 
@@ -169,16 +169,16 @@ def test_many_traces_in_a_log(form: str) -> None:
 @pytest.mark.parametrize(
     ("line", "wanted"),
     [
-        ('{"time":"2026-11-25T10:00:00Z","level":"warning","message":"the \\"Tern\\" is late"}', Record("2026-11-25T10:00:00Z", "WARN", 'the "Tern" is late')),
-        ('{"ts":1764064801.25,"severity":"CRITICAL","msg":"tide"}', Record("1764064801.25", "FATAL", "tide")),
-        ('{"@timestamp":"2026-11-25T10:00:00.1Z","log.level":"ERROR","message":"x"}', Record("2026-11-25T10:00:00.1Z", "ERROR", "x")),
-        ('time="2026-11-25 10:00:00" level=error msg="gate \\"7\\" jams" gate=7', Record("2026-11-25 10:00:00", "ERROR", 'gate \\"7\\" jams')),
-        ("ts=2026-11-25T10:00:00Z lvl=info msg=up", Record("2026-11-25T10:00:00Z", "INFO", "up")),
-        ("2026-11-25 10:00:00 SEVERE gate: jams", Record("2026-11-25 10:00:00", "ERROR", "jams")),
+        ('{"time":"2026-11-25T10:00:00Z","level":"warning","message":"the \\"Tern\\" is late"}', LogLine("2026-11-25T10:00:00Z", "WARN", 'the "Tern" is late')),
+        ('{"ts":1764064801.25,"severity":"CRITICAL","msg":"tide"}', LogLine("1764064801.25", "FATAL", "tide")),
+        ('{"@timestamp":"2026-11-25T10:00:00.1Z","log.level":"ERROR","message":"x"}', LogLine("2026-11-25T10:00:00.1Z", "ERROR", "x")),
+        ('time="2026-11-25 10:00:00" level=error msg="gate \\"7\\" jams" gate=7', LogLine("2026-11-25 10:00:00", "ERROR", 'gate \\"7\\" jams')),
+        ("ts=2026-11-25T10:00:00Z lvl=info msg=up", LogLine("2026-11-25T10:00:00Z", "INFO", "up")),
+        ("2026-11-25 10:00:00 SEVERE gate: jams", LogLine("2026-11-25 10:00:00", "ERROR", "jams")),
         ('{"seat": 4}', None), ("a = b", None), ("nothing", None),
     ],
 )  # fmt: skip
-def test_what_a_line_says_of_itself(line: str, wanted: Record | None) -> None:
+def test_what_a_line_says_of_itself(line: str, wanted: LogLine | None) -> None:
     """When, how severe, and what: in a prefix, in JSON, in named values."""
     assert record_of(line) == wanted
 

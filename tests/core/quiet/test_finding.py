@@ -10,14 +10,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from obitus.core.clock import HOUR_MS
-from obitus.core.comparing import Course, Seen
+from obitus.core.comparing import FailureRate, RateHistory
 from obitus.core.quiet.finding import did_not_run, more_than_usual
 
 NOW_H = 500_000
 
 
-def drawn(dice: np.random.Generator, runs: int, share: float) -> Seen:
-    return Seen(int(dice.binomial(runs, share)), runs)
+def drawn(dice: np.random.Generator, runs: int, share: float) -> FailureRate:
+    return FailureRate(int(dice.binomial(runs, share)), runs)
 
 
 @pytest.mark.parametrize("kind", ["refused", "warning"])
@@ -26,11 +26,11 @@ def test_a_planted_rise_is_found(kind: str) -> None:
     dice = np.random.default_rng(5)
     named = 0
     for _ in range(60):
-        courses = [
-            Course(f"GET /{n}", drawn(dice, 400, 0.04), (("2.9.0", drawn(dice, 1500, 0.04)),)) for n in range(20)
+        histories = [
+            RateHistory(f"GET /{n}", drawn(dice, 400, 0.04), (("2.9.0", drawn(dice, 1500, 0.04)),)) for n in range(20)
         ]
-        courses[7] = Course("GET /7", drawn(dice, 400, 0.12), courses[7].earlier)
-        found = more_than_usual(courses, kind, "in release 3.0.0")  # type: ignore[arg-type]
+        histories[7] = RateHistory("GET /7", drawn(dice, 400, 0.12), histories[7].earlier)
+        found = more_than_usual(histories, kind, "in release 3.0.0")  # type: ignore[arg-type]
         named += bool(found) and found[0].subject == "GET /7"
     assert named >= 55, named
     assert "in release 3.0.0; " in found[0].reason and "2.9.0" in found[0].reason and "by chance" in found[0].reason
@@ -41,18 +41,22 @@ def test_where_nothing_rose_nothing_is_named() -> None:
     dice = np.random.default_rng(6)
     wrong = 0
     for _ in range(200):
-        courses = [Course(f"GET /{n}", drawn(dice, 200, 0.05), (("2.9.0", drawn(dice, 600, 0.05)),)) for n in range(10)]
-        wrong += bool(more_than_usual(courses, "refused", "in release 3.0.0"))
+        histories = [
+            RateHistory(f"GET /{n}", drawn(dice, 200, 0.05), (("2.9.0", drawn(dice, 600, 0.05)),)) for n in range(10)
+        ]
+        wrong += bool(more_than_usual(histories, "refused", "in release 3.0.0"))
     assert wrong <= 10, wrong
 
 
 def test_what_was_never_there_is_new() -> None:
     """Five refusals where there were none in a thousand runs; one is too few to say anything."""
-    quiet = Course("POST /boardings", Seen(5, 40), (("2.9.0", Seen(0, 1000)),))
+    quiet = RateHistory("POST /boardings", FailureRate(5, 40), (("2.9.0", FailureRate(0, 1000)),))
     (found,) = more_than_usual([quiet], "refused", "in release 3.0.0")
     assert "5 of 40 runs were refused (12.5%)" in found.reason and ": new, " in found.reason
-    assert not more_than_usual([Course("POST /boardings", Seen(1, 40), quiet.earlier)], "refused", "in 3.0.0")
-    assert not more_than_usual([Course("POST /boardings", Seen(5, 40), ())], "refused", "in 3.0.0")
+    assert not more_than_usual(
+        [RateHistory("POST /boardings", FailureRate(1, 40), quiet.earlier)], "refused", "in 3.0.0"
+    )
+    assert not more_than_usual([RateHistory("POST /boardings", FailureRate(5, 40), ())], "refused", "in 3.0.0")
 
 
 def test_a_nightly_job_that_stays_away() -> None:

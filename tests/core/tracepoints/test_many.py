@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from obitus.core.tracepoints import ExpressionTrouble, NoValue, Worked, compiled, holds, read, written
+from obitus.core.tracepoints import Evaluated, ExpressionTrouble, NoValue, compiled, holds, read, written
 
 COUNT = 10_000
 NAMES = ("passengers", "base", "vessel", "rates", "items", "self", "harbour", "tides", "text", "len")
@@ -98,7 +98,7 @@ def test_conditions_that_make_sense_to_nobody(seen: dict[str, Any]) -> None:
             continue
         assert read(written(expression)) == expression
         work = compiled(expression)
-        found = Worked.out(work, seen, {"harbour": 1})
+        found = Evaluated.out(work, seen, {"harbour": 1})
         with contextlib.suppress(NoValue, RuntimeError):
             holds(work(seen, {"harbour": 1}))
         outcomes["none" if found.why_not else "value"] += 1

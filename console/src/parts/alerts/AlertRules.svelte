@@ -17,7 +17,7 @@
 	let form = $state<HTMLElement>();
 	const examples = [
 		'new issue where environment=production',
-		'issue regressed, rate stepped up',
+		'issue regressed, rate regression',
 		'count of failures > 20 in 10m by issue',
 		'share of failed runs > 5% in 15m by entry_point',
 		'count of runs < usual in 1h by app',

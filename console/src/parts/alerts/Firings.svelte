@@ -10,7 +10,7 @@
 <script lang="ts">
 	import { place } from '../../lib/place.svelte';
 	import { moment } from '../../lib/words';
-	import Sideways from '../Sideways.svelte';
+	import ScrollingTable from '../ScrollingTable.svelte';
 
 	let { firings }: FiringsProps = $props();
 
@@ -26,7 +26,7 @@
 </script>
 
 {#if firings.length}
-	<Sideways label="What fired">
+	<ScrollingTable label="What fired">
 		<table class="w-full text-sm">
 			<caption class="sr-only">What fired, the latest first</caption>
 			<thead class="text-surface-600-400 border-surface-200-800 border-b">
@@ -56,7 +56,7 @@
 				{/each}
 			</tbody>
 		</table>
-	</Sideways>
+	</ScrollingTable>
 {:else}
 	<p class="text-surface-600-400">Nothing fired in this window. See below what a rule would have done.</p>
 {/if}

@@ -15,8 +15,8 @@
 	import { Doing } from '../../lib/doing.svelte';
 	import { place } from '../../lib/place.svelte';
 	import { questions } from '../../lib/questions';
-	import Asking from '../Asking.svelte';
-	import Loaded from '../Loaded.svelte';
+	import Dialog from '../Dialog.svelte';
+	import LoadState from '../LoadState.svelte';
 
 	let { pane, name }: PutOnBoardProps = $props();
 	const id = $props.id();
@@ -55,7 +55,7 @@
 
 <button class="act text-sm" onclick={ask} aria-label={`Put on a board: ${name}`}>Put on a board</button>
 {#if open}
-	<Asking bind:open title="Put on a board">
+	<Dialog bind:open title="Put on a board">
 		<form
 			class="mt-3 flex flex-col gap-3"
 			onsubmit={(event) => {
@@ -64,7 +64,7 @@
 			}}
 		>
 			<label class="flex flex-col gap-1">Called <input class="entry" bind:value={title} maxlength="100" /></label>
-			<Loaded value={boards.value} trouble={boards.trouble}>
+			<LoadState value={boards.value} trouble={boards.trouble}>
 				{#snippet children(found)}
 					<label class="flex flex-col gap-1"
 						>On
@@ -78,12 +78,12 @@
 						<input {id} class="entry" bind:value={newName} required maxlength="100" />
 					{/if}
 				{/snippet}
-			</Loaded>
+			</LoadState>
 			{#if doing.trouble}<p class="border-error-700-300 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
 			<div class="flex gap-3">
 				<button class="act" disabled={doing.busy || !boards.value}>Put it there</button>
 				<button type="button" class="act" onclick={() => (open = false)}>Cancel</button>
 			</div>
 		</form>
-	</Asking>
+	</Dialog>
 {/if}

@@ -19,9 +19,9 @@
 	import { place } from '../../lib/place.svelte';
 	import { listings } from '../../lib/questions';
 	import { addressOf, nameOf } from '../../lib/views';
-	import Loaded from '../Loaded.svelte';
-	import ByLogger from '../search/ByLogger.svelte';
-	import ByTemplate from '../search/ByTemplate.svelte';
+	import LoadState from '../LoadState.svelte';
+	import LoggerTree from '../search/LoggerTree.svelte';
+	import TemplateTable from '../search/TemplateTable.svelte';
 	import RecordTable from '../search/RecordTable.svelte';
 	import SummaryView from '../search/SummaryView.svelte';
 
@@ -42,7 +42,7 @@
 </script>
 
 {#if shown.summary}
-	<Loaded value={summing.value} trouble={summing.trouble}>
+	<LoadState value={summing.value} trouble={summing.trouble}>
 		{#snippet children(value)}
 			<SummaryView
 				kind={shown.kind}
@@ -54,14 +54,14 @@
 					go(terms.reduce((question, [name, term]) => narrowed(question, name, term === null ? '=' : '=', term), shown.question))}
 			/>
 		{/snippet}
-	</Loaded>
+	</LoadState>
 {:else if shown.by === 'template'}
-	<ByTemplate {asked} lead={(more) => go(`${shown.question} ${more}`.trim())} />
+	<TemplateTable {asked} lead={(more) => go(`${shown.question} ${more}`.trim())} />
 {:else if shown.by === 'logger'}
-	<ByLogger {asked} lead={(more) => go(`${shown.question} ${more}`.trim())} />
+	<LoggerTree {asked} lead={(more) => go(`${shown.question} ${more}`.trim())} />
 {:else}
 	{@const found = watchList(() => listings.records(shown.kind, { ...asked, sort: shown.sort || undefined }))}
-	<Loaded value={found.value?.[0]} trouble={found.trouble}>
+	<LoadState value={found.value?.[0]} trouble={found.trouble}>
 		{#snippet children(page)}
 			{#if page.records.length}
 				<RecordTable
@@ -79,5 +79,5 @@
 				/>
 			{:else}<p class="text-surface-600-400">No {nouns[shown.kind]} matches in this window.</p>{/if}
 		{/snippet}
-	</Loaded>
+	</LoadState>
 {/if}

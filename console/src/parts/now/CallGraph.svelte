@@ -10,7 +10,7 @@
 <script lang="ts">
 	import { graphOf, pathOf, kindNames, kindShapes, type Graph } from '../../lib/graph';
 	import { countOf, failedShare, underMs } from '../../lib/words';
-	import Sideways from '../Sideways.svelte';
+	import ScrollingTable from '../ScrollingTable.svelte';
 
 	let { found }: CallGraphProps = $props();
 	const kinds = ['app', 'http', 'database', 'queue'] as const;
@@ -30,7 +30,7 @@
 
 {#if graph}
 	<figure class="mb-6" aria-label="Who calls whom; the table below has the same figures">
-		<Sideways label="Who calls whom">
+		<ScrollingTable label="Who calls whom">
 			<svg
 				viewBox={`0 0 ${graph.width} ${graph.height}`}
 				style:width="{graph.width}px"
@@ -100,7 +100,7 @@
 					</g>
 				{/each}
 			</svg>
-		</Sideways>
+		</ScrollingTable>
 		<figcaption class="text-surface-600-400 mt-1 text-sm">
 			Calls, how many of them failed, and the time that 95% stay below. {kinds
 				.map((kind) => `${kindShapes[kind]} ${kindNames[kind]}`)

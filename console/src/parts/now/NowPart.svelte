@@ -13,11 +13,11 @@
 	import { term } from '../../lib/asked';
 	import { queryOf } from '../../lib/growing.svelte';
 	import { place } from '../../lib/place.svelte';
-	import Beside from './Beside.svelte';
-	import Called from './Called.svelte';
-	import Counted from './Counted.svelte';
-	import Listed from './Listed.svelte';
-	import Points from './Points.svelte';
+	import NumberOverTime from './NumberOverTime.svelte';
+	import CalledServices from './CalledServices.svelte';
+	import CountedNames from './CountedNames.svelte';
+	import IssuesNow from './IssuesNow.svelte';
+	import EntryPoints from './EntryPoints.svelte';
 
 	let { part, now }: NowPartProps = $props();
 	const search = (kind: string, question?: string) => `/search?${queryOf({ ...place.filter, kind, question })}`;
@@ -25,24 +25,24 @@
 </script>
 
 {#if part === 'failures'}
-	<Beside title="Failures" found={now.failures} {now} failed href={search('failures')} />
+	<NumberOverTime title="Failures" found={now.failures} {now} failed href={search('failures')} />
 {:else if part === 'failed'}
-	<Beside title="Runs that failed" found={now.failed} {now} failed href={search('runs', 'outcome=failed')} />
+	<NumberOverTime title="Runs that failed" found={now.failed} {now} failed href={search('runs', 'outcome=failed')} />
 {:else if part === 'runs'}
-	<Beside title="Runs" found={now.runs} {now} href={search('runs')} />
+	<NumberOverTime title="Runs" found={now.runs} {now} href={search('runs')} />
 {:else if part === 'new'}
-	<Listed rows={now.new} none="Nothing that failed is new in this window." />
+	<IssuesNow rows={now.new} none="Nothing that failed is new in this window." />
 {:else if part === 'regressed'}
-	<Listed rows={now.regressed} none="No settled issue regressed in this window." />
+	<IssuesNow rows={now.regressed} none="No settled issue regressed in this window." />
 {:else if part === 'points'}
-	<Points
+	<EntryPoints
 		{now}
 		href={(point) => search('runs', `${term('entry_point', '=', point.entry_point)}${point.failed ? ' outcome=failed' : ''}`)}
 	/>
 {:else if part === 'called'}
-	<Called {now} {search} />
+	<CalledServices {now} {search} />
 {:else if part === 'types'}
-	<Counted
+	<CountedNames
 		none="Nothing failed."
 		list={now.types.map((one) => ({
 			name: one.type,
@@ -53,7 +53,7 @@
 		}))}
 	/>
 {:else if part === 'statuses'}
-	<Counted
+	<CountedNames
 		none="No run answered with a code."
 		list={now.statuses.map((one) => ({
 			name: String(one.status),
@@ -64,7 +64,7 @@
 		}))}
 	/>
 {:else}
-	<Counted
+	<CountedNames
 		none="No logger warned."
 		list={now.loggers.map((one) => ({
 			name: one.logger || '(without a name)',

@@ -16,7 +16,7 @@
 	import { place } from '../../lib/place.svelte';
 	import { questions } from '../../lib/questions';
 	import { moment } from '../../lib/words';
-	import Asking from '../Asking.svelte';
+	import Dialog from '../Dialog.svelte';
 
 	let { open = $bindable(), logger, question }: LogOrdersProps = $props();
 	const severities: Severity[] = ['TRACE', 'DEBUG', 'INFO', 'WARN', 'ERROR', 'FATAL'];
@@ -46,7 +46,7 @@
 		);
 </script>
 
-<Asking bind:open title={`What ${logger || 'every logger'} sends`}>
+<Dialog bind:open title={`What ${logger || 'every logger'} sends`}>
 	<p class="text-surface-600-400 text-sm">
 		For a while, without a new deploy: the app's client asks with each report that it sends. What the app itself writes stays as it is.
 	</p>
@@ -95,4 +95,4 @@
 		</ul>
 	{/if}
 	<button class="act mt-4" onclick={() => (open = false)}>Close</button>
-</Asking>
+</Dialog>

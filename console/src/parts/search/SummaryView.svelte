@@ -20,7 +20,7 @@
 	import { figure, nouns } from '../../lib/cells';
 	import { countOf, moment } from '../../lib/words';
 	import BarChart from '../BarChart.svelte';
-	import Picture from './Picture.svelte';
+	import LineChart from './LineChart.svelte';
 
 	let { kind, found, title, picture, show, bare = false, lead }: SummaryViewProps = $props();
 	const MOST_LINES = 6;
@@ -30,8 +30,8 @@
 	const keysOf = (keys: readonly unknown[]) => keys.map((key) => (key === null ? '(none)' : textOf(key))).join(', ');
 	const lines = $derived(
 		found.groups.length
-			? found.groups.slice(0, MOST_LINES).map((group) => ({ name: keysOf(group.keys), values: group.course ?? [] }))
-			: [{ name: found.summary, values: found.course ?? [] }]
+			? found.groups.slice(0, MOST_LINES).map((group) => ({ name: keysOf(group.keys), values: group.over_time ?? [] }))
+			: [{ name: found.summary, values: found.over_time ?? [] }]
 	);
 	const terms = (keys: readonly unknown[]): [string, unknown][] => found.by.map((name, i) => [name, keys[i]]);
 </script>
@@ -49,7 +49,7 @@
 </div>
 {#if found.cut}<p class="border-error-700-300 my-2 border-l-4 pl-3">{found.cut}</p>{/if}
 {#if picture && found.slices}
-	<Picture times={found.slices} {lines} {of} {title} said={`${found.summary}: the same as a table is one click away`} />
+	<LineChart times={found.slices} {lines} {of} {title} said={`${found.summary}: the same as a table is one click away`} />
 	{#if found.groups_in_all > MOST_LINES}
 		<p class="text-surface-600-400 text-sm">
 			The {MOST_LINES} greatest of {countOf(found.groups_in_all, 'value')} are drawn; the table has more.
@@ -82,7 +82,8 @@
 					{#if found.by.length}<th scope="row" colspan={found.by.length} class="py-1 pr-4 text-left">in all</th>{/if}
 					<td class="py-1 pr-4 text-right font-semibold">{said(found.value)}</td>
 					{#if of}<td class="py-1 pr-4 text-right">{found.records.toLocaleString('en')}</td>{/if}
-					{#if found.course}<td class="py-1"><BarChart counts={found.course.map((one) => one ?? 0)} said={`${found.summary}, in all`} /></td
+					{#if found.over_time}<td class="py-1"
+							><BarChart counts={found.over_time.map((one) => one ?? 0)} said={`${found.summary}, in all`} /></td
 						>{/if}
 				</tr>
 			{/if}
@@ -99,8 +100,8 @@
 					{/each}
 					<td class="py-1 pr-4 text-right whitespace-nowrap">{said(group.value)}</td>
 					{#if of}<td class="py-1 pr-4 text-right">{group.records.toLocaleString('en')}</td>{/if}
-					{#if group.course}<td class="py-1"
-							><BarChart counts={group.course.map((one) => one ?? 0)} said={`${keysOf(group.keys)} over the window`} /></td
+					{#if group.over_time}<td class="py-1"
+							><BarChart counts={group.over_time.map((one) => one ?? 0)} said={`${keysOf(group.keys)} over the window`} /></td
 						>{/if}
 				</tr>
 			{/each}

@@ -13,7 +13,7 @@
 	import { place } from '../../lib/place.svelte';
 	import { questions } from '../../lib/questions';
 	import { percent } from '../../lib/words';
-	import Sideways from '../Sideways.svelte';
+	import ScrollingTable from '../ScrollingTable.svelte';
 
 	let { issue, window }: InCommonProps = $props();
 	const found = watch(() => questions.inCommon(issue, window));
@@ -27,7 +27,7 @@
 	{@const common = found.value}
 	<p class={['mb-2', common.found.length ? 'border-error-700-300 border-l-4 pl-3' : 'text-surface-600-400']}>{common.said}</p>
 	{#if common.found.length}
-		<Sideways label="What failing runs have in common"
+		<ScrollingTable label="What failing runs have in common"
 			><table class="mb-4 w-full text-sm" aria-label="What failing runs have in common">
 				<thead class="text-surface-600-400 border-surface-200-800 border-b text-left">
 					<tr>
@@ -50,7 +50,7 @@
 						</tr>
 					{/each}
 				</tbody>
-			</table></Sideways
+			</table></ScrollingTable
 		>
 	{/if}
 {/if}

@@ -10,7 +10,15 @@ from collections.abc import Callable, Iterable, Mapping
 from types import CodeType
 from typing import Any, Final
 
-from obitus.client.tracepoints.places import CannotBeSet, Lines, Loaded, Target, by_code, line_of_entry, targets_in
+from obitus.client.tracepoints.places import (
+    CannotBeSet,
+    Lines,
+    Loaded,
+    PlacedTracepoint,
+    by_code,
+    line_of_entry,
+    targets_in,
+)
 from obitus.client.tracepoints.points import Point
 from obitus.client.whose import is_the_apps
 
@@ -46,7 +54,7 @@ class Monitored:
         """Return the remark for calls that are in progress: none, since they call back too."""
         return ""
 
-    def use(self, targets: Iterable[Target], places: Mapping[str, Loaded]) -> dict[int, str]:
+    def use(self, targets: Iterable[PlacedTracepoint], places: Mapping[str, Loaded]) -> dict[int, str]:
         """Set exactly these; return why some cannot be, by id. Raises CannotBeSet where none can."""
         del places
         chosen = by_code(targets)

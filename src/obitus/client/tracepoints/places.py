@@ -14,7 +14,7 @@ from types import AsyncGeneratorType, CodeType, CoroutineType, FunctionType, Gen
 from typing import Any, Final
 
 from obitus.client.capture import STARTED_S
-from obitus.core.tracepoints import Order, hash_of, hash_of_line, is_end_of, nearest_line
+from obitus.core.tracepoints import TracepointOrder, hash_of, hash_of_line, is_end_of, nearest_line
 
 _OUR_FOLDER: Final = __file__.rpartition("client")[0].replace("\\", "/")
 _REFUSED: Final = (_OUR_FOLDER, logging.__file__.replace("\\", "/").rpartition("/")[0] + "/")
@@ -103,7 +103,7 @@ def with_inner(code: CodeType) -> Iterator[CodeType]:
         waiting += [inner for inner in one.co_consts if type(inner) is CodeType]
 
 
-def file_meant(order: Order, files: Iterable[str]) -> str:
+def file_meant(order: TracepointOrder, files: Iterable[str]) -> str:
     """Return the file of a tracepoint; raises CannotBeSet where there is none, or more than one."""
     matching = sorted(
         {file for file in files if is_end_of(file, order.file)}
@@ -206,7 +206,7 @@ def text_of(file: str, names: dict[str, Any]) -> Text | None:
     return Text(tuple(octets.decode("utf-8", "replace").splitlines()), hash_of(octets), code, is_newer)
 
 
-def check(order: Order, text: Text | None, running: Iterable[CodeType], release: str) -> None:
+def check(order: TracepointOrder, text: Text | None, running: Iterable[CodeType], release: str) -> None:
     """Raise CannotBeSet where the running code differs from that of the tracepoint, or its line has no code."""
     if order.release and order.release != release:
         raise CannotBeSet(f"release {release or '(none)'} runs here; it was set for {order.release}")
@@ -234,7 +234,7 @@ def check(order: Order, text: Text | None, running: Iterable[CodeType], release:
         )
 
 
-def _has_at(text: Text, order: Order) -> bool:
+def _has_at(text: Text, order: TracepointOrder) -> bool:
     return 0 < order.line <= len(text.lines) and hash_of_line(text.lines[order.line - 1]) == order.code_hash
 
 
@@ -254,7 +254,7 @@ def _is_in(code: CodeType, text: Text) -> bool:
 
 
 @dataclass(frozen=True)
-class Target:
+class PlacedTracepoint:
     """A tracepoint, and the code in which it is set."""
 
     point: Any
@@ -265,13 +265,13 @@ Lines = dict[int, tuple[Any, ...]]
 """The tracepoints on each line of a code object."""
 
 
-def targets_in(code: CodeType, points: Iterable[Any]) -> list[Target]:
+def targets_in(code: CodeType, points: Iterable[Any]) -> list[PlacedTracepoint]:
     """Return the tracepoints in a module that is about to run, by their code."""
     inside = list(with_inner(code))
-    return [Target(point, tuple(code_on(point.order.line, inside))) for point in points]
+    return [PlacedTracepoint(point, tuple(code_on(point.order.line, inside))) for point in points]
 
 
-def by_code(targets: Iterable[Target]) -> dict[int, tuple[CodeType, Lines]]:
+def by_code(targets: Iterable[PlacedTracepoint]) -> dict[int, tuple[CodeType, Lines]]:
     """Return each code object with tracepoints, by id, with the points on its lines."""
     found: dict[int, tuple[CodeType, Lines]] = {}
     for target in targets:

@@ -24,7 +24,7 @@ from obitus.client.values import show
 from obitus.client.whose import is_the_apps
 from obitus.core.bounds import long, short
 from obitus.core.redaction import mark
-from obitus.core.tracepoints import NoValue, Order, Worked, compiled, holds, template_of, words_of
+from obitus.core.tracepoints import Evaluated, NoValue, TracepointOrder, compiled, holds, template_of, words_of
 
 BURST_NS: Final = 50_000_000
 """What they may cost above that share at once, in nanoseconds of work."""
@@ -98,7 +98,7 @@ class Within:
 class Point:
     """One tracepoint on its line."""
 
-    def __init__(self, order: Order, within: Within) -> None:
+    def __init__(self, order: TracepointOrder, within: Within) -> None:
         self.order = order
         self._within = within
         self._base, self._capture, self._budget = within.base, within.capture, within.budget
@@ -188,7 +188,9 @@ class Point:
     def _report(self, frame: FrameType, names: Mapping[str, Any], number: int) -> dict[str, Any]:
         order, code, run = self.order, frame.f_code, runs.current.get()
         around = frame.f_globals
-        values = {value.name: self._shown(value.words, Worked.out(work, names, around)) for value, work in self._values}
+        values = {
+            value.name: self._shown(value.words, Evaluated.out(work, names, around)) for value, work in self._values
+        }
         report = self._base.new_report("log", "INFO", run, {})
         attributes = report["attributes"]
         if "attributes" not in order.collect and run is not None:
@@ -219,10 +221,10 @@ class Point:
             return long(f"{place} {said}".rstrip()), long(f"{place} {named}".rstrip())
         shown: list[Any] = []
         for expression, work in zip(message.expressions, self._said, strict=True):
-            shown.append(self._shown(words_of(expression), Worked.out(work, names, around), quoted=False))
+            shown.append(self._shown(words_of(expression), Evaluated.out(work, names, around), quoted=False))
         return long(message.said(shown, str)), long(self._template)
 
-    def _shown(self, words: tuple[str, ...], worked: Worked, *, quoted: bool = True) -> str:
+    def _shown(self, words: tuple[str, ...], worked: Evaluated, *, quoted: bool = True) -> str:
         """Return a value as text; nothing of one whose names are hidden by a rule."""
         redactor = self._base.redactor
         for word in words:

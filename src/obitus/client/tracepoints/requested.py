@@ -20,11 +20,20 @@ from obitus.client.log import is_ours, warn
 from obitus.client.native import allocate_lock, monotonic
 from obitus.client.open_runs import OpenRuns
 from obitus.client.patches import Patches
-from obitus.client.tracepoints.places import CannotBeSet, Loaded, Target, check, code_on, file_meant, loaded, text_of
+from obitus.client.tracepoints.places import (
+    CannotBeSet,
+    Loaded,
+    PlacedTracepoint,
+    check,
+    code_on,
+    file_meant,
+    loaded,
+    text_of,
+)
 from obitus.client.tracepoints.points import Budget, Point, Within
 from obitus.client.whose import is_the_apps
 from obitus.core.bounds import said, short
-from obitus.core.tracepoints import Order, OrderTrouble, is_end_of, read_order
+from obitus.core.tracepoints import OrderTrouble, TracepointOrder, is_end_of, read_order
 from obitus.core.tracepoints.orders import MOST_OF_AN_APP
 
 UNANSWERED_S: Final = 60.0
@@ -39,7 +48,7 @@ MOST_REMEMBERED: Final = 500
 class Kept:
     """A requested tracepoint, and its state here."""
 
-    order: Order
+    order: TracepointOrder
     until_s: float
     """By the monotonic clock."""
     point: Point
@@ -192,7 +201,7 @@ class Requested:
         try:
             order = read_order(sent)
         except OrderTrouble as trouble:
-            order = Order(number, str(sent.get("file") or "?"), 0, float(UNANSWERED_S))
+            order = TracepointOrder(number, str(sent.get("file") or "?"), 0, float(UNANSWERED_S))
             self._kept[number] = self._refused(order, str(trouble))
             return True
         attributes = self._base.process
@@ -213,7 +222,7 @@ class Requested:
         )
         return True
 
-    def _refused(self, order: Order, why: str) -> Kept:
+    def _refused(self, order: TracepointOrder, why: str) -> Kept:
         return Kept(order, monotonic() + order.seconds, Point(order, self._within), "not set", why)
 
     def _set(self) -> None:
@@ -227,7 +236,7 @@ class Requested:
         # First, so that no import meanwhile is missed.
         self._watch_imports(wanted=True)
         places = loaded([kept.order.file for kept in alive])
-        targets: list[Target] = []
+        targets: list[PlacedTracepoint] = []
         for kept in alive:
             try:
                 target = self._target(kept, places)
@@ -244,7 +253,7 @@ class Requested:
         for number, why in troubles.items():
             self._kept[number].state, self._kept[number].why = "not set", why
 
-    def _target(self, kept: Kept, places: dict[str, Loaded]) -> Target:
+    def _target(self, kept: Kept, places: dict[str, Loaded]) -> PlacedTracepoint:
         """Return the code in which a tracepoint is to be set; raises CannotBeSet."""
         order = kept.order
         file = kept.file = file_meant(order, places)
@@ -263,7 +272,7 @@ class Requested:
         kept.state, kept.offers = "set", ()
         running = sum(self._engine.original(code) in codes for code in place.running.values())
         kept.why = self._engine.said_of_running(running)
-        return Target(kept.point, tuple(codes))
+        return PlacedTracepoint(kept.point, tuple(codes))
 
     # Code that is imported later.
 

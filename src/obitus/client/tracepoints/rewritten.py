@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping
 from types import CodeType, FunctionType
 
 from obitus.client.tracepoints.calling import library, with_calls
-from obitus.client.tracepoints.places import Lines, Loaded, Target, by_code, loaded, targets_in
+from obitus.client.tracepoints.places import Lines, Loaded, PlacedTracepoint, by_code, loaded, targets_in
 from obitus.client.tracepoints.points import Point
 from obitus.client.whose import is_the_apps
 
@@ -36,7 +36,7 @@ class Rewritten:
         """Return the remark for calls of the code that are in progress."""
         return "it is set from the next call on; a call was in progress" if calls else ""
 
-    def use(self, targets: Iterable[Target], places: Mapping[str, Loaded]) -> dict[int, str]:
+    def use(self, targets: Iterable[PlacedTracepoint], places: Mapping[str, Loaded]) -> dict[int, str]:
         """Set exactly these; return why some cannot be, by id. Raises CannotBeSet where none can."""
         library()
         self._troubles = {}
@@ -118,5 +118,5 @@ class Rewritten:
         return code
 
 
-def _lines_of(targets: Iterable[Target]) -> dict[int, Lines]:
+def _lines_of(targets: Iterable[PlacedTracepoint]) -> dict[int, Lines]:
     return {key: lines for key, (_, lines) in by_code(targets).items()}

@@ -20,7 +20,7 @@ from obitus.core.asking.values import wanted_number
 from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS, span_ms
 from obitus.core.wording import span
 
-Happening = Literal["new issue", "issue regressed", "issue reopened", "rate stepped up", "quiet failure", "job late"]
+Happening = Literal["new issue", "issue regressed", "issue reopened", "rate regression", "quiet failure", "job late"]
 HAPPENINGS: Final[tuple[Happening, ...]] = get_args(Happening)
 Source = Literal["failures", "logs", "runs"]
 Measure = Literal["count", "people", "failed", "refused", "per thousand", "stat"]
@@ -56,7 +56,7 @@ measure: _COUNT _OF (KIND | PEOPLE) -> counted
 limit: NUMBER -> fixed
     | (NUMBER _TIMES)? _USUAL -> usual
 by: _BY FIELD (_COMMA FIELD)*
-HAPPENING.6: /(?:new\s+issue|issue\s+regressed|issue\s+reopened|rate\s+stepped\s+up|quiet\s+failure|job\s+late)(?![^\s,])/
+HAPPENING.6: /(?:new\s+issue|issue\s+regressed|issue\s+reopened|rate\s+regression|quiet\s+failure|job\s+late)(?![^\s,])/
 _PER_THOUSAND.6: /failures\s+per\s+thousand\s+runs(?=\s|[<>])/
 _COUNT.5: /count(?!\S)/
 _SHARE.5: /share(?!\S)/
@@ -219,7 +219,7 @@ _HAPPENS: Final[dict[Happening, str]] = {
     "new issue": "a new issue",
     "issue regressed": "an issue that regressed",
     "issue reopened": "a parked issue that was reopened",
-    "rate stepped up": "an issue or entry point that fails more often since a release",
+    "rate regression": "an issue or entry point that fails more often since a release",
     "quiet failure": "a quiet failure",
     "job late": "a job that did not run when it should have",
 }

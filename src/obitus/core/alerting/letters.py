@@ -21,7 +21,7 @@ _INK, _QUIET, _ACCENT, _RUST, _RULE, _PAPER = "#2a2622", "#6b645c", "#0f5f63", "
 
 
 @dataclass(frozen=True, slots=True)
-class Act:
+class MessageAction:
     """An action of the message: its link asks for confirmation, and works once."""
 
     label: str
@@ -29,7 +29,7 @@ class Act:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class FiringSummary:
     """One thing that fired."""
 
     title: str
@@ -46,12 +46,12 @@ class Part:
     app: str
     environment: str
     facts: Sequence[tuple[str, str]] = ()
-    course: Sequence[float] = ()
+    over_time: Sequence[float] = ()
     link: str = ""
     """Its address in the console."""
     records: str = ""
     """The search for exactly the records that caused it."""
-    acts: Sequence[Act] = ()
+    acts: Sequence[MessageAction] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +62,7 @@ class Letter:
     kind: str
     priority: Level
     title: str
-    parts: Sequence[Part]
+    parts: Sequence[FiringSummary]
     more: int = 0
     """The number of firings that it does not describe."""
     text: str = ""
@@ -75,7 +75,7 @@ class Letter:
     notes: Sequence[str] = field(default_factory=tuple)
 
 
-def title_of(kind: str, parts: Sequence[Part], more: int) -> str:
+def title_of(kind: str, parts: Sequence[FiringSummary], more: int) -> str:
     """Return the title of a message, the most important part first."""
     first = parts[0]
     several = len(parts) + more
@@ -103,8 +103,8 @@ def as_text(letter: Letter) -> str:
     for part in letter.parts[:MOST_PARTS]:
         lines += ["", _line(part.title) if len(letter.parts) > 1 else ""]
         lines += [f"{label}: {_line(value)}" for label, value in _facts(part)]
-        if part.course:
-            lines.append(f"Before:  {bars(part.course)}")
+        if part.over_time:
+            lines.append(f"Before:  {bars(part.over_time)}")
         lines += [f"Open it: {part.link}"] if part.link else []
         lines += [f"Records: {part.records}"] if part.records else []
         lines += [f"{act.label}: {act.link}" for act in part.acts]
@@ -140,12 +140,12 @@ def as_data(letter: Letter) -> dict[str, Any]:
     return found
 
 
-def bars(course: Sequence[float]) -> str:
+def bars(values: Sequence[float]) -> str:
     """Return values as characters of different heights, for plain text."""
-    most = max(course, default=0)
+    most = max(values, default=0)
     if most <= 0:
-        return _BARS[0] * len(course)
-    return "".join(_BARS[min(len(_BARS) - 1, int(max(0, value) / most * (len(_BARS) - 1) + 0.5))] for value in course)
+        return _BARS[0] * len(values)
+    return "".join(_BARS[min(len(_BARS) - 1, int(max(0, value) / most * (len(_BARS) - 1) + 0.5))] for value in values)
 
 
 def lasted(begun_ms: int, over_ms: int) -> str:
@@ -153,7 +153,7 @@ def lasted(begun_ms: int, over_ms: int) -> str:
     return f"{minute_of(to_text(over_ms))} UTC, after {span(over_ms - begun_ms)}"
 
 
-def _facts(part: Part) -> list[tuple[str, str]]:
+def _facts(part: FiringSummary) -> list[tuple[str, str]]:
     rules = "Rule" if len(part.rules) == 1 else "Rules"
     found = [
         ("Why", part.reason),
@@ -164,19 +164,19 @@ def _facts(part: Part) -> list[tuple[str, str]]:
     return [(label, value) for label, value in found if value]
 
 
-def _part_html(part: Part, *, is_alone: bool) -> str:
+def _part_html(part: FiringSummary, *, is_alone: bool) -> str:
     rows = "".join(
         f'<tr><td style="color:{_QUIET};padding:2px 14px 2px 0;vertical-align:top;white-space:nowrap">{html.escape(label)}</td>'
         f'<td style="padding:2px 0">{html.escape(_line(value))}</td></tr>'
         for label, value in _facts(part)
     )
-    if part.course:
+    if part.over_time:
         rows += (
             f'<tr><td style="color:{_QUIET};padding:2px 14px 2px 0">Before</td>'
-            f'<td style="font-family:monospace;color:{_RUST}">{bars(part.course)}</td></tr>'
+            f'<td style="font-family:monospace;color:{_RUST}">{bars(part.over_time)}</td></tr>'
         )
-    links = [Act("Open it", part.link)] if part.link else []
-    links += [Act("The records", part.records)] if part.records else []
+    links = [MessageAction("Open it", part.link)] if part.link else []
+    links += [MessageAction("The records", part.records)] if part.records else []
     said = " &nbsp; ".join(
         f'<a style="color:{_ACCENT}" href="{html.escape(act.link)}">{html.escape(act.label)}</a>'
         for act in [*links, *part.acts]

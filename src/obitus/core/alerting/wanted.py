@@ -42,7 +42,7 @@ class WantedTrouble(ValueError):
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class RuleDefinition:
     """A rule as it is defined."""
 
     name: str
@@ -57,16 +57,16 @@ class Wanted:
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class RuleChange:
     """What a file would do with one rule, and the differences."""
 
     name: str
     act: Literal["add", "change", "keep", "end", "leave"]
     said: str
-    wanted: Wanted | None = None
+    wanted: RuleDefinition | None = None
 
 
-def check(wanted: Wanted, now_ms: int, channels: Collection[str] | None = None) -> None:
+def check(wanted: RuleDefinition, now_ms: int, channels: Collection[str] | None = None) -> None:
     """Raise WantedTrouble where a rule cannot be used; ``channels`` are the existing ones."""
     if not NAME.fullmatch(wanted.name):
         raise WantedTrouble(
@@ -98,7 +98,7 @@ def check(wanted: Wanted, now_ms: int, channels: Collection[str] | None = None) 
         )
 
 
-def read_file(text: str, source: str) -> list[Wanted]:
+def read_file(text: str, source: str) -> list[RuleDefinition]:
     """Return the rules of a file; raises WantedTrouble, which names the rule."""
     if len(text.encode("utf-8", "replace")) > MOST_BYTES:
         raise WantedTrouble("text", f"a file of rules has up to {MOST_BYTES // 1024} KiB")
@@ -111,7 +111,7 @@ def read_file(text: str, source: str) -> list[Wanted]:
     tables = said.get("alert", [])
     if not isinstance(tables, list) or len(tables) > MOST_IN_FILE:
         raise WantedTrouble("text", f"up to {MOST_IN_FILE} [[alert]] tables are expected")
-    found: dict[str, Wanted] = {}
+    found: dict[str, RuleDefinition] = {}
     for number, table in enumerate(tables, 1):
         wanted = _of_table(table, number, source)
         if wanted.name in found:
@@ -120,27 +120,29 @@ def read_file(text: str, source: str) -> list[Wanted]:
     return list(found.values())
 
 
-def plan(there: Mapping[str, Wanted], wanted: Sequence[Wanted], *, ends_others: bool) -> list[Step]:
+def plan(
+    there: Mapping[str, RuleDefinition], wanted: Sequence[RuleDefinition], *, ends_others: bool
+) -> list[RuleChange]:
     """Return what a file would do: add, change or keep its rules; other rules are left, or ended if requested."""
     steps = []
     for one in wanted:
         before = there.get(one.name)
         if before is None:
-            steps.append(Step(one.name, "add", one.condition, one))
+            steps.append(RuleChange(one.name, "add", one.condition, one))
         elif different := _different(before, one):
-            steps.append(Step(one.name, "change", different, one))
+            steps.append(RuleChange(one.name, "change", different, one))
         else:
-            steps.append(Step(one.name, "keep", one.condition))
+            steps.append(RuleChange(one.name, "keep", one.condition))
     named = {one.name for one in wanted}
     for name in sorted(there.keys() - named):
         where = f"from {there[name].source}" if there[name].source else "made by hand"
-        steps.append(Step(name, "end" if ends_others else "leave", f"not in the file; {where}"))
+        steps.append(RuleChange(name, "end" if ends_others else "leave", f"not in the file; {where}"))
     return steps
 
 
-def _different(before: Wanted, after: Wanted) -> str:
+def _different(before: RuleDefinition, after: RuleDefinition) -> str:
     said = []
-    for field in fields(Wanted):
+    for field in fields(RuleDefinition):
         was, will = getattr(before, field.name), getattr(after, field.name)
         if was != will and field.name != "source":
             said.append(f"{_NAMES.get(field.name, field.name)}: {_shown(was)} becomes {_shown(will)}")
@@ -160,7 +162,7 @@ def _shown(value: Any) -> str:
     return str(value)
 
 
-def _of_table(table: Any, number: int, source: str) -> Wanted:
+def _of_table(table: Any, number: int, source: str) -> RuleDefinition:
     if not isinstance(table, dict):
         raise WantedTrouble("text", f"alert {number}: an [[alert]] table is expected")
     called = f"alert {number} ({str(table.get('name', 'without a name'))[:60]})"
@@ -181,7 +183,7 @@ def _of_table(table: Any, number: int, source: str) -> Wanted:
     priority = table.get("priority", "middle")
     if priority not in LEVELS:
         raise WantedTrouble("priority", f"{called}: priority is one of {', '.join(LEVELS)}")
-    return Wanted(
+    return RuleDefinition(
         table["name"],
         " ".join(table["when"].split()),
         _names(table, "to", called),

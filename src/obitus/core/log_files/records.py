@@ -20,7 +20,7 @@ _NAMED_LEVEL = re.compile(rf'(?:^|\s){_LEVEL_NAMES}="?(\w{{1,12}})', re.IGNORECA
 _NAMED_TEXT = re.compile(r'(?:^|\s)(?:msg|message)=(?:"((?:[^"\\]|\\.)*+)"|(\S+))')
 
 
-class Record(NamedTuple):
+class LogLine(NamedTuple):
     """A parsed line: its time as written, its severity, and the rest; ``""`` where they are missing."""
 
     time: str
@@ -28,7 +28,7 @@ class Record(NamedTuple):
     message: str
 
 
-def record_of(line: str) -> Record | None:
+def record_of(line: str) -> LogLine | None:
     """Return the fields of a log line; None where it has neither a time nor a severity."""
     text = line[:MOST_LINE]
     if text.startswith("{"):
@@ -36,17 +36,17 @@ def record_of(line: str) -> Record | None:
         return _record(_JSON_TIME.search(text), _JSON_LEVEL.search(text), _unquoted(said[1]) if said else line)
     prefix = prefix_of(text)
     if prefix is not None:
-        return Record(prefix.time, severity_of(prefix.level), line[prefix.length :])
+        return LogLine(prefix.time, severity_of(prefix.level), line[prefix.length :])
     if "=" in text:
         said = _NAMED_TEXT.search(text)
         return _record(_NAMED_TIME.search(text), _NAMED_LEVEL.search(text), (said[1] or said[2]) if said else line)
     return None
 
 
-def _record(time: re.Match[str] | None, level: re.Match[str] | None, message: str) -> Record | None:
+def _record(time: re.Match[str] | None, level: re.Match[str] | None, message: str) -> LogLine | None:
     if time is None and level is None:
         return None
-    return Record((time[1] or time[2]) if time else "", severity_of(level[1]) if level else "", message)
+    return LogLine((time[1] or time[2]) if time else "", severity_of(level[1]) if level else "", message)
 
 
 def _unquoted(value: str) -> str:

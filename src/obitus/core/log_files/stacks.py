@@ -44,7 +44,7 @@ _INSIDE: Final = (b"  at ", b"  File ", b":in ", b"goroutine ", b"panicked at")
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class LoggedStack:
     """A stack trace, its offset in the file (bytes), the lines before it, and its time by the lines."""
 
     stack: FoundStack
@@ -70,7 +70,7 @@ class Scanner:
         """The offset up to which everything was reported: reading may continue from here."""
         return self._offset
 
-    def feed(self, block: bytes, *, end: bool = False) -> Iterator[Found]:
+    def feed(self, block: bytes, *, end: bool = False) -> Iterator[LoggedStack]:
         """Yield the traces that are complete by now; at the end of the file all of them."""
         data = self._rest + block
         cut = len(data) if end else data.rfind(b"\n") + 1
@@ -123,7 +123,7 @@ class Scanner:
             last = place
         yield first, last
 
-    def _read(self, data: bytes, start: int, stop: int, first: int, last: int) -> Iterator[Found]:
+    def _read(self, data: bytes, start: int, stop: int, first: int, last: int) -> Iterator[LoggedStack]:
         """Parse the lines between two offsets; the patterns are in the lines from ``first`` to ``last`` of these."""
         raw = data[start:stop].split(b"\n")
         lines = _as_text(raw)
@@ -139,7 +139,7 @@ class Scanner:
                 line for line in lines[max(ends, stack.first_line - LINES_BEFORE) : stack.first_line] if line.strip()
             ]
             ends = stack.end_line
-            yield Found(
+            yield LoggedStack(
                 stack, offset, "\n".join(lines[stack.first_line : stack.end_line]), tuple(before), time, severity
             )
 

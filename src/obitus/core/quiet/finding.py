@@ -13,7 +13,7 @@ from typing import Final, Literal
 
 from obitus.core import statistics
 from obitus.core.clock import DAY_MS, HOUR_MS
-from obitus.core.comparing import LEVEL, Course, Seen, between, chance_said, times, usual
+from obitus.core.comparing import LEVEL, FailureRate, RateHistory, between, chance_said, times, usual
 from obitus.core.statistics import FACTOR
 from obitus.core.wording import count_of
 
@@ -34,39 +34,39 @@ class Quiet:
 
     subject: str
     reason: str
-    now: Seen
-    before: Seen
+    now: FailureRate
+    before: FailureRate
     chance: float
     last_hour: int | None = None
     """Of a job: the hour (since 1970) in which it last ran."""
 
 
-def more_than_usual(courses: Sequence[Course], kind: Literal["refused", "warning"], now: str) -> list[Quiet]:
-    """Return what is new or more frequent than usual, the least probable by chance first. ``courses`` have refused
+def more_than_usual(histories: Sequence[RateHistory], kind: Literal["refused", "warning"], now: str) -> list[Quiet]:
+    """Return what is new or more frequent than usual, the least probable by chance first. ``histories`` have refused
     runs per runs, or warnings per runs (without runs, per hours, times 1,000). ``now`` names the judged time: ``in release 3.1.0``, ``in the last 6 hours``.
     """
     more = statistics.share_more if kind == "refused" else statistics.more
-    tested: list[tuple[Course, Seen, tuple[str, ...], float]] = []
-    for course in courses:
-        before, against = usual(course.earlier)
-        if course.now.failures < LEAST or not course.now.runs or not before.runs:
+    tested: list[tuple[RateHistory, FailureRate, tuple[str, ...], float]] = []
+    for history in histories:
+        before, against = usual(history.earlier)
+        if history.now.failures < LEAST or not history.now.runs or not before.runs:
             continue
-        if statistics.could_tell(before.failures + course.now.failures, before.runs, course.now.runs):
-            chance = more(before.failures, before.runs, course.now.failures, course.now.runs)
-            tested.append((course, before, against, chance))
+        if statistics.could_tell(before.failures + history.now.failures, before.runs, history.now.runs):
+            chance = more(before.failures, before.runs, history.now.failures, history.now.runs)
+            tested.append((history, before, against, chance))
     significant = statistics.significant([chance for *_, chance in tested])
     found = []
-    for (course, before, against, chance), sure in zip(tested, significant, strict=True):
-        factor = statistics.ratio(before.failures, before.runs, course.now.failures, course.now.runs)
+    for (history, before, against, chance), sure in zip(tested, significant, strict=True):
+        factor = statistics.ratio(before.failures, before.runs, history.now.failures, history.now.runs)
         if not sure or chance > LEVEL or factor is None or factor.value < FACTOR:
             continue
         how_much = "new" if not before.failures else times(factor)
-        reason = f"{_said(course.now, kind)} {now}; {_said(before, kind)} in {between(against)}: {how_much}, by chance {chance_said(chance)}."
-        found.append(Quiet(str(course.key), reason[0].upper() + reason[1:], course.now, before, chance))
+        reason = f"{_said(history.now, kind)} {now}; {_said(before, kind)} in {between(against)}: {how_much}, by chance {chance_said(chance)}."
+        found.append(Quiet(str(history.key), reason[0].upper() + reason[1:], history.now, before, chance))
     return sorted(found, key=lambda one: (one.chance, one.subject))
 
 
-def _said(seen: Seen, kind: Literal["refused", "warning"]) -> str:
+def _said(seen: FailureRate, kind: Literal["refused", "warning"]) -> str:
     if kind == "refused":
         share = seen.failures / seen.runs
         return f"{seen.failures:,} of {count_of(seen.runs, 'run')} {'was' if seen.failures == 1 else 'were'} refused ({share:.1%})"
@@ -93,7 +93,7 @@ def did_not_run(hours: Mapping[str, Sequence[int]], now_ms: int) -> list[Quiet]:
             f"It last ran {_hours(away)} ago. It ran {count_of(len(ran), 'time')} in the {_hours(ran[-1] - ran[0])} before that, "
             f"and never stayed away for more than {_hours(longest)}."
         )
-        found.append(Quiet(job, reason, Seen(0, 0), Seen(len(ran), 0), chance, ran[-1]))
+        found.append(Quiet(job, reason, FailureRate(0, 0), FailureRate(len(ran), 0), chance, ran[-1]))
     return sorted(found, key=lambda one: one.subject)
 
 

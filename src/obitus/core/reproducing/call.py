@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from obitus.core.reproducing.layout import laid_out
-from obitus.core.reproducing.values import Writer, helper_texts, is_module, is_name
+from obitus.core.reproducing.values import ExpressionWriter, helper_texts, is_module, is_name
 from obitus.core.wording import minute_of
 
 _INDENT: Final = 4
@@ -82,7 +82,7 @@ class _Test:
         if str(module).partition(".")[0] in _NEVER_CALLED:
             # An invalid report: the innermost own frame is own code.
             raise NoCall(f"{module}.{name} is no code of the app: it is not called.")
-        self._call, self._values, self._writer = call, values, Writer()
+        self._call, self._values, self._writer = call, values, ExpressionWriter()
         self._arguments = [one for one in arguments if isinstance(one, dict) and is_name(one.get("name"))]
         self.notes: list[str] = []
         changed = [one["name"] for one in self._arguments if one.get("changed")]

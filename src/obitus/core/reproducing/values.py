@@ -63,7 +63,7 @@ class Missing:
         self.name, self.why = name, why
 
 
-class Writer:
+class ExpressionWriter:
     """Writes expressions, and collects what they need: imports, helpers, shared objects, and missing values."""
 
     def __init__(self) -> None:
@@ -293,7 +293,7 @@ def _octets(value: Any) -> str:
     return repr(base64.b64decode(value, validate=True))
 
 
-def _zone(writer: Writer, value: dict[str, Any]) -> str:
+def _zone(writer: ExpressionWriter, value: dict[str, Any]) -> str:
     zone = value.get("zone")
     if zone is None:
         return ""
@@ -314,53 +314,53 @@ def _numbers_text(value: Any, pattern: re.Pattern[str]) -> str:
     return text
 
 
-def _by_name(module: str, name: str) -> Callable[[Writer, dict[str, Any], str, int], str]:
-    def write(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+def _by_name(module: str, name: str) -> Callable[[ExpressionWriter, dict[str, Any], str, int], str]:
+    def write(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
         return f"{writer.imported(f'{module}:{name}')}({str(value['of'])!r})"
 
     return write
 
 
-def _date_parts(name: str) -> Callable[[Writer, dict[str, Any], str, int], str]:
-    def write(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+def _date_parts(name: str) -> Callable[[ExpressionWriter, dict[str, Any], str, int], str]:
+    def write(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
         fold = f", fold={_whole(value['fold'])}" if value.get("fold") else ""
         return f"{writer.module('datetime')}.{name}({_wholes(value['of'])}{_zone(writer, value)}{fold})"
 
     return write
 
 
-def _float(_: Writer, value: dict[str, Any], __: str, ___: int) -> str:
+def _float(_: ExpressionWriter, value: dict[str, Any], __: str, ___: int) -> str:
     return f"float({_numbers_text(value['of'], _NO_NUMBER)!r})"
 
 
-def _timedelta(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+def _timedelta(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
     days, seconds, micro = (_whole(part) for part in value["of"])
     parts = [f"{name}={part}" for name, part in (("days", days), ("seconds", seconds), ("microseconds", micro)) if part]
     return f"{writer.module('datetime')}.timedelta({', '.join(parts)})"
 
 
-def _timezone(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+def _timezone(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
     module = writer.module("datetime")
     return f"{module}.timezone({module}.timedelta(seconds={float(value['of'])!r}))"
 
 
-def _tuple(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+def _tuple(writer: ExpressionWriter, value: dict[str, Any], hint: str, level: int) -> str:
     inner = writer.items(value, hint, level)
     return f"({inner},)" if len(value["items"]) == 1 else f"({inner})"
 
 
-def _set(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+def _set(writer: ExpressionWriter, value: dict[str, Any], hint: str, level: int) -> str:
     inner = writer.items(value, hint, level)
     return f"{{{inner}}}" if inner else "set()"
 
 
-def _deque(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+def _deque(writer: ExpressionWriter, value: dict[str, Any], hint: str, level: int) -> str:
     most = f", maxlen={_whole(value['most'])}" if value.get("most") is not None else ""
     return f"{writer.imported('collections:deque')}([{writer.items(value, hint, level)}]{most})"
 
 
-def _mapping(name: str) -> Callable[[Writer, dict[str, Any], str, int], str]:
-    def write(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+def _mapping(name: str) -> Callable[[ExpressionWriter, dict[str, Any], str, int], str]:
+    def write(writer: ExpressionWriter, value: dict[str, Any], hint: str, level: int) -> str:
         inner = writer.mapping(value, hint, level)
         if name == "dict":
             return inner
@@ -372,27 +372,27 @@ def _mapping(name: str) -> Callable[[Writer, dict[str, Any], str, int], str]:
     return write
 
 
-def _named(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+def _named(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
     return writer.imported(str(value["named"]))
 
 
-def _module(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+def _module(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
     return writer.module(str(value["named"]))
 
 
-def _enum(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+def _enum(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
     kind = writer.imported(str(value["class"]))
     name = value["name"]
     return f"{kind}.{name}" if is_name(name) else f"{kind}[{str(name)!r}]"
 
 
-def _method(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+def _method(writer: ExpressionWriter, value: dict[str, Any], hint: str, level: int) -> str:
     if not is_name(value["name"]):
         raise ValueError(value["name"])
     return f"{writer.expression(value['of'], hint, level + 1)}.{value['name']}"
 
 
-def _partial(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+def _partial(writer: ExpressionWriter, value: dict[str, Any], hint: str, level: int) -> str:
     given = [writer.expression(value["of"], hint, level + 1)]
     if writer.missing and given[0] == writer.missing[-1].name:
         return given[0]
@@ -401,7 +401,7 @@ def _partial(writer: Writer, value: dict[str, Any], hint: str, level: int) -> st
     return f"{writer.imported('functools:partial')}({', '.join(given)})"
 
 
-def _stream(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+def _stream(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
     if "text" in value:
         made = f"{writer.imported('io:StringIO')}({str(value['text'])!r})"
     else:
@@ -413,33 +413,33 @@ def _stream(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
     return name
 
 
-def _pattern(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+def _pattern(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
     flags = f", {_whole(value['flags'])}" if value.get("flags") else ""
     return f"{writer.module('re')}.compile({str(value['of'])!r}{flags})"
 
 
-def _match(writer: Writer, value: dict[str, Any], hint: str, level: int) -> str:
+def _match(writer: ExpressionWriter, value: dict[str, Any], hint: str, level: int) -> str:
     pattern = writer.expression(value["of"], hint, level + 1)
     return f"{pattern}.match({writer.expression(value['text'], hint, level + 1)}, {_whole(value['at'])})"
 
 
-def _path(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+def _path(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
     kind = value.get("kind")
     name = kind if kind in ("PurePosixPath", "PureWindowsPath") else "Path"
     return f"{writer.imported(f'pathlib:{name}')}({str(value['of'])!r})"
 
 
-def _slice(_: Writer, value: dict[str, Any], __: str, ___: int) -> str:
+def _slice(_: ExpressionWriter, value: dict[str, Any], __: str, ___: int) -> str:
     return f"slice({', '.join(_numbers_text(part, _BOUND) for part in value['of'])})"
 
 
-def _lock(writer: Writer, value: dict[str, Any], _: str, __: int) -> str:
+def _lock(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
     if value["of"] not in ("Lock", "RLock", "local"):
         raise ValueError(value["of"])
     return f"{writer.module('threading')}.{value['of']}()"
 
 
-_WRITTEN: Final[dict[str, Callable[[Writer, dict[str, Any], str, int], str]]] = {
+_WRITTEN: Final[dict[str, Callable[[ExpressionWriter, dict[str, Any], str, int], str]]] = {
     "int": lambda _, value, __, ___: _numbers_text(value["of"], _INTEGER),
     "float": _float,
     "complex": lambda _, value, __, ___: f"complex({str(value['of'])!r})",

@@ -12,7 +12,7 @@ from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.remembering import remembered
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, Found, cut
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, FoundChains, cut
 
 MOST_ABOVE: Final = 12
 
@@ -48,9 +48,9 @@ LIBRARIES: Final = (
 )  # fmt: skip
 
 
-def read(lines: Sequence[str]) -> Found:
+def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``."""
-    found: Found = []
+    found: FoundChains = []
     i = 0
     while i < len(lines):
         if _frame(lines[i]) is None:

@@ -17,7 +17,7 @@ from obitus.core.stacks.lines import (
     MOST_FRAMES,
     MOST_KNOWN,
     MOST_MESSAGE_LINES,
-    Found,
+    FoundChains,
     begins_with_at,
     cut,
     lies_in,
@@ -57,9 +57,9 @@ LIBRARIES: Final = (
 )
 
 
-def read(lines: Sequence[str]) -> Found:
+def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``."""
-    found: Found = []
+    found: FoundChains = []
     # All headers above this line have been used.
     looked = 0
     i = 0

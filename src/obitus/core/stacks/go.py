@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import MOST_FRAMES, Found, cut
+from obitus.core.stacks.lines import MOST_FRAMES, FoundChains, cut
 
 _PANIC = re.compile(r"(?:^|[\s\]|:-])(?P<kind>panic|fatal error)(?: serving \S+| recovered)?: (?P<message>.+)$")
 _RECOVERED = re.compile(r"panic (?:serving \S+|recovered): ")
@@ -27,9 +27,9 @@ _GENERIC = re.compile(r"\[[^\[\]]*\]")
 _LIBRARY: Final = ("/usr/local/go/", "/usr/lib/go", "/go/pkg/mod/", "/goroot/", "/pkg/mod/", "_testmain.go", "/vendor/")
 
 
-def read(lines: Sequence[str]) -> Found:
+def read(lines: Sequence[str]) -> FoundChains:
     """Return each panic in ``lines``, with the goroutine that is printed first."""
-    found: Found = []
+    found: FoundChains = []
     i = 0
     while i < len(lines):
         goroutine = _GOROUTINE.match(lines[i].strip()) if lines[i].startswith("goroutine ") else None

@@ -18,7 +18,7 @@ from obitus.core.stacks.lines import (
     MOST_FRAMES,
     MOST_KNOWN,
     MOST_MESSAGE_LINES,
-    Found,
+    FoundChains,
     begins_with_at,
     cut,
     header_above,
@@ -59,9 +59,9 @@ class _Link:
     more: int = 0
 
 
-def read(lines: Sequence[str]) -> Found:
+def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``."""
-    found: Found = []
+    found: FoundChains = []
     i = 0
     while i < len(lines):
         first_frame = i

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library
 from obitus.core.remembering import remembered
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, Found, begins_with_at, cut, header_above
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, FoundChains, begins_with_at, cut, header_above
 
 _V8 = re.compile(
     r"^\s*at (?:(?P<async>async )?(?P<function>(?:new )?[^()\n]{1,500}?)(?: \[as (?P<alias>[^\]]{1,200})\])? \()?"
@@ -41,9 +41,9 @@ _CODE_PLACE = re.compile(
 )
 
 
-def read(lines: Sequence[str]) -> Found:
+def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``."""
-    found: Found = []
+    found: FoundChains = []
     i = 0
     while i < len(lines):
         if _frame(lines[_past_no_places(lines, i)]) is None:

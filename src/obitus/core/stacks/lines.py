@@ -23,7 +23,7 @@ MOST_KNOWN: Final = 1024
 CUT_OFF: Final = "unknown (the text is cut off)"
 """The type where the text is cut off before it."""
 
-Found = list[tuple[list[ChainLink], int, int]]
+FoundChains = list[tuple[list[ChainLink], int, int]]
 """Each stack trace: its chain from the outermost exception to the root cause, its first line, the line after its last."""
 
 

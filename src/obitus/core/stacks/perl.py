@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import MOST_FRAMES, Found, cut
+from obitus.core.stacks.lines import MOST_FRAMES, FoundChains, cut
 
 _PLACE = re.compile(r"(?P<file>\S[^\n]{0,1000}?) line (?P<line>\d{1,9})\.?(?:, <\w*> (?:line|chunk) \d+\.)?\s*$")
 _CALLED = re.compile(
@@ -36,9 +36,9 @@ class _Step:
     line: int
 
 
-def read(lines: Sequence[str]) -> Found:
+def read(lines: Sequence[str]) -> FoundChains:
     """Return each trace in ``lines``."""
-    found: Found = []
+    found: FoundChains = []
     i = 1
     while i < len(lines):
         if " called at " not in lines[i]:

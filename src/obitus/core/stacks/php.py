@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import Final, NamedTuple
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_MESSAGE_LINES, FoundChains, cut
 
 _END = re.compile(r"(?::| on line )(?P<line>\d{1,9})$")
 _THROWN = re.compile(
@@ -24,9 +24,9 @@ _CALL = re.compile(r"^(?P<name>[\w\\{}:>$@/.-]++)\(")
 _LIBRARY: Final = ("/vendor/", "phar://", "/usr/share/php")
 
 
-def read(lines: Sequence[str]) -> Found:
+def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``."""
-    found: Found = []
+    found: FoundChains = []
     i = 0
     while i < len(lines):
         if not any(mark in lines[i] for mark in _STACK):

@@ -14,7 +14,7 @@ from typing import Final
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library, settle_relative
 from obitus.core.remembering import remembered
-from obitus.core.stacks.lines import BEGINS_ANEW, CUT_OFF, MOST_FRAMES, Found, cut
+from obitus.core.stacks.lines import BEGINS_ANEW, CUT_OFF, MOST_FRAMES, FoundChains, cut
 
 MOST_MESSAGE_LINES: Final = 200
 MOST_REMEMBERED: Final = 20_000
@@ -45,9 +45,9 @@ class _Block:
     relation: str = "member"
 
 
-def read(lines: Sequence[str]) -> Found:
+def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``: its chain, from the outermost to the root, its first line and its end."""
-    found: Found = []
+    found: FoundChains = []
     i = 0
     while i < len(lines):
         line = cut(lines[i])

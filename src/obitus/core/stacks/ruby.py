@@ -11,7 +11,7 @@ from dataclasses import replace
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, Found, cut
+from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, FoundChains, cut
 
 _PLACE: Final = r"(?P<file>[^\s:|][^:|\n]{0,300}?\.(?:rb|erb|rake|ru|haml|slim)|-e|<internal:[^>\n]{1,300}>|\(eval[^)\n]{0,300}\)|\S{0,300}/bin/\w{1,100}):(?P<line>\d{1,9}):in [`'](?P<function>[^']{1,300})'"
 _RAISED_AT = re.compile(rf"(?:^|[\s|\]]){_PLACE}: ")
@@ -27,9 +27,9 @@ _LIBRARY = re.compile(
 _BLOCK = re.compile(r"^(?:block (?:\(\d+ levels\) )?in |rescue in |ensure in )+")
 
 
-def read(lines: Sequence[str]) -> Found:
+def read(lines: Sequence[str]) -> FoundChains:
     """Return each backtrace in ``lines``."""
-    found: Found = []
+    found: FoundChains = []
     i = 0
     while i < len(lines):
         line = cut(lines[i])

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, Found, cut
+from obitus.core.stacks.lines import MOST_FRAMES, MOST_MESSAGE_LINES, FoundChains, cut
 
 _NEW = re.compile(
     r"thread '(?P<thread>[^']{0,200})'(?: \(\d{1,9}\))? panicked at (?P<file>[^\n']{1,1000}):(?P<line>\d{1,9}):\d{1,9}:\s*+$"
@@ -25,9 +25,9 @@ _LIBRARY: Final = ("std::", "core::", "alloc::", "backtrace::", "rust_begin_unwi
 _LIBRARY_PLACE: Final = ("/rustc/", "/.cargo/", "/rustlib/", "/cargo/registry/")
 
 
-def read(lines: Sequence[str]) -> Found:
+def read(lines: Sequence[str]) -> FoundChains:
     """Return each panic in ``lines``."""
-    found: Found = []
+    found: FoundChains = []
     i = 0
     while i < len(lines):
         line = cut(lines[i])

@@ -30,7 +30,7 @@ class Fold(NamedTuple):
     reason: str
 
 
-class Worked(NamedTuple):
+class LastWorking(NamedTuple):
     """The last step known to have worked before a failure, and how that is known."""
 
     key: str
@@ -60,7 +60,7 @@ def folds(timeline: Timeline) -> list[Fold]:
     return found
 
 
-def last_worked(timeline: Timeline, failure: str) -> Worked | None:
+def last_worked(timeline: Timeline, failure: str) -> LastWorking | None:
     """Return the last step of a failure's run that is known to have worked, None where nothing is known of any."""
     end = next((place for place, entry in enumerate(timeline.entries) if entry.key == failure), None)
     if end is None:
@@ -77,7 +77,7 @@ def last_worked(timeline: Timeline, failure: str) -> Worked | None:
                 how = (
                     "it ended without a fault" if entry.kind in _TELLS else "it was said, and nothing was wrong by then"
                 )
-                return Worked(entry.key, f"The last step of this run that is known to have worked: {how}.")
+                return LastWorking(entry.key, f"The last step of this run that is known to have worked: {how}.")
     return None
 
 

@@ -53,7 +53,7 @@ class Value:
 
 
 @dataclass(frozen=True, slots=True)
-class Order:
+class TracepointOrder:
     """One tracepoint, as sent to clients."""
 
     id: int
@@ -99,7 +99,7 @@ class Order:
         return f"{self.file}:{self.line}"
 
 
-def read_order(sent: Mapping[str, Any]) -> Order:
+def read_order(sent: Mapping[str, Any]) -> TracepointOrder:
     """Parse a tracepoint from the service; raises OrderTrouble where it is invalid, or has a part that this version does not know."""
     number, file, line, seconds = sent.get("id"), sent.get("file"), sent.get("line"), sent.get("seconds")
     if (
@@ -114,7 +114,7 @@ def read_order(sent: Mapping[str, Any]) -> Order:
     if unknown:
         raise OrderTrouble(f"this client does not know how to collect {unknown[0]!r}; bring it up to date")
     message = str(sent.get("message") or "")
-    return Order(
+    return TracepointOrder(
         id=number,
         file=medium(file).replace("\\", "/"),
         line=line,

@@ -26,7 +26,7 @@ GOOD_MS: Final = 60_000
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class ActiveRule:
     """A rule that can be used."""
 
     row: AlertRule
@@ -41,7 +41,7 @@ class RuleBook:
     def __init__(self, records: Records, clock: Clock) -> None:
         self._records, self._clock = records, clock
         self._lock = threading.Lock()
-        self._known: list[Known] | None = None
+        self._known: list[ActiveRule] | None = None
         self._read_ms = 0
         self._silences: list[Silence] | None = None
 
@@ -50,7 +50,7 @@ class RuleBook:
         with self._lock:
             self._known = self._silences = None
 
-    def rules(self) -> list[Known]:
+    def rules(self) -> list[ActiveRule]:
         """Return the valid rules; errors of the others are shown on their page."""
         now_ms = self._clock.now_ms()
         with self._lock:
@@ -67,11 +67,11 @@ class RuleBook:
                 ]
             return self._silences
 
-    def of(self, rule_id: int) -> Known | None:
+    def of(self, rule_id: int) -> ActiveRule | None:
         """Return a rule by its number, None where it is not active."""
         return next((one for one in self.rules() if one.row.id == rule_id), None)
 
-    def _read(self, now_ms: int) -> list[Known]:
+    def _read(self, now_ms: int) -> list[ActiveRule]:
         by_id = {one.id: one for one in channels.channels(self._records.reader)}
         notified = rules.channels_of(self._records.reader)
         found = []
@@ -84,7 +84,7 @@ class RuleBook:
                 continue
             its = notified.get(row.id, [])
             found.append(
-                Known(
+                ActiveRule(
                     row,
                     condition,
                     tuple(by_id[one.channel_id] for one in its if not one.escalates and one.channel_id in by_id),

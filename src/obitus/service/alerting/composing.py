@@ -9,7 +9,7 @@ from typing import Any, Final
 from urllib.parse import urlencode
 
 from obitus.core.alerting.conditions import Happens, Measured, measure_said, read_condition
-from obitus.core.alerting.letters import MOST_PARTS, Act, Letter, Part, lasted, title_of
+from obitus.core.alerting.letters import MOST_PARTS, FiringSummary, Letter, MessageAction, lasted, title_of
 from obitus.core.asking.reading import QuestionTrouble
 from obitus.core.clock import to_text
 from obitus.core.headline import Headline
@@ -74,7 +74,9 @@ class Composer:
             notes=self._notes(message, rows),
         )
 
-    def parts(self, rows: Sequence[FiringRow], links: dict[int, dict[LinkAct, str]] | None = None) -> list[Part]:
+    def parts(
+        self, rows: Sequence[FiringRow], links: dict[int, dict[LinkAct, str]] | None = None
+    ) -> list[FiringSummary]:
         """Return the descriptions of firings: one for each issue, even if it fired several rules."""
         together: dict[str, list[FiringRow]] = defaultdict(list)
         for row in rows:
@@ -98,7 +100,9 @@ class Composer:
             return f"{self._home}/issues/{records.get('issue')}"
         return f"{self._home}/search?{urlencode({name: value for name, value in asked.items() if value})}"
 
-    def _part(self, rows: Sequence[FiringRow], issues: dict[int, Issue], links: dict[int, dict[LinkAct, str]]) -> Part:
+    def _part(
+        self, rows: Sequence[FiringRow], issues: dict[int, Issue], links: dict[int, dict[LinkAct, str]]
+    ) -> FiringSummary:
         first = rows[0]
         issue = issues.get(first.issue_id) if first.issue_id is not None else None
         begun_ms = min(row.begun_ms for row in rows)
@@ -110,7 +114,7 @@ class Composer:
             facts.append(("Accepted", first.accepted_by))
         records = json.loads(first.records)
         link = f"{self._home}/issues/{issue.id}" if issue is not None else f"{self._home}/alerts/firings/{first.id}"
-        return Part(
+        return FiringSummary(
             title=self.title(first, issue),
             what=_what(first),
             rules=[f"{row.rule} ({row.condition})" for row in rows],
@@ -120,11 +124,12 @@ class Composer:
             app=issue.app if issue is not None else str(records.get("app", "")),
             environment=first.environment,
             facts=facts,
-            course=json.loads(first.course)[-40:],
+            over_time=json.loads(first.over_time)[-40:],
             link=link,
             records=self.search(records),
             acts=[
-                Act(_ACTS[act], f"{self._home}/alerts/link#{secret}") for act, secret in links.get(first.id, {}).items()
+                MessageAction(_ACTS[act], f"{self._home}/alerts/link#{secret}")
+                for act, secret in links.get(first.id, {}).items()
             ],
         )
 

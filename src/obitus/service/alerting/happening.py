@@ -14,7 +14,7 @@ from obitus.core.asking.writing import term
 from obitus.core.clock import DAY_MS, to_text
 from obitus.core.quiet.failing import question_of
 from obitus.core.wording import minute_of
-from obitus.service.alerting.book import Known, RuleBook, to_of, uids
+from obitus.service.alerting.book import ActiveRule, RuleBook, to_of, uids
 from obitus.service.clock import Clock
 from obitus.service.jobs.runner import Job
 from obitus.store import events
@@ -25,7 +25,7 @@ from obitus.store.errors import UNREADABLE, NotThere
 from obitus.store.events import Event
 from obitus.store.quiet import RECENT_MS
 from obitus.store.records import Records
-from obitus.store.rows.alerts import QuietThen, StepThen
+from obitus.store.rows.alerts import QuietThen, RateRegressionThen
 from obitus.store.rows.issues import Issue
 
 WEEKS_MS: Final = 14 * DAY_MS
@@ -37,7 +37,7 @@ KIND_OF: Final[dict[str, Happening]] = {
     "issue-new": "new issue",
     "issue-regressed": "issue regressed",
     "issue-reopened": "issue reopened",
-    "rate-stepped-up": "rate stepped up",
+    "rate-regression": "rate regression",
     "quiet-failure": "quiet failure",
 }
 
@@ -71,15 +71,15 @@ class Occasions:
     def of_event(self, event: Event) -> Occasion | None:
         """Return the subject of an event, None where it was removed."""
         kind, subject = event.kind, event.subject
-        if kind == "rate-stepped-up":
-            step = history.step(
+        if kind == "rate-regression":
+            rate = history.rate_regression(
                 self._records.reader,
                 int(subject["release_id"]),
                 str(subject["environment"]),
                 int(subject.get("issue", 0)),
                 str(subject.get("entry_point", "")),
             )
-            return None if step is None else self.of_step(step)
+            return None if rate is None else self.of_rate(rate)
         if kind == "quiet-failure":
             quiet = history.quiet_one(self._records.reader, int(subject["quiet"]))
             return None if quiet is None else self.of_quiet(quiet)
@@ -109,33 +109,33 @@ class Occasions:
             issue,
         )
 
-    def of_step(self, step: StepThen) -> Occasion:
-        """Return a rate that stepped up."""
+    def of_rate(self, rate: RateRegressionThen) -> Occasion:
+        """Return a rate regression."""
         issue = None
         facts: dict[str, Any] = {
-            "app": step.app,
-            "environment": step.environment,
-            "release": step.release,
-            "entry_point": step.entry_point,
+            "app": rate.app,
+            "environment": rate.environment,
+            "release": rate.release,
+            "entry_point": rate.entry_point,
         }
-        if step.issue_id:
+        if rate.issue_id:
             try:
-                issue = issue_store.issue(self._records.reader, step.issue_id)
-                facts = self._facts(issue) | {"environment": step.environment, "release": step.release}
+                issue = issue_store.issue(self._records.reader, rate.issue_id)
+                facts = self._facts(issue) | {"environment": rate.environment, "release": rate.release}
             except NotThere:
                 issue = None
-        reason = f"In release {step.release}: {step.reason}"
+        reason = f"In release {rate.release}: {rate.reason}"
         asked = " ".join(
             (
-                term("app", "=", step.app),
-                term("release", "=", step.release),
-                *([term("entry_point", "=", step.entry_point)] if step.entry_point else []),
+                term("app", "=", rate.app),
+                term("release", "=", rate.release),
+                *([term("entry_point", "=", rate.entry_point)] if rate.entry_point else []),
                 "outcome=failed",
             )
         )
         return Occasion(
-            "rate stepped up", "rate-stepped-up", step.found_ms, reason, facts, step.app_id, step.app, step.environment, issue,
-            step.entry_point, ("runs", asked),
+            "rate regression", "rate-regression", rate.found_ms, reason, facts, rate.app_id, rate.app, rate.environment, issue,
+            rate.entry_point, ("runs", asked),
         )  # fmt: skip
 
     def of_quiet(self, quiet: QuietThen) -> Occasion:
@@ -180,7 +180,7 @@ class Occasions:
         return reported | {name: value for name, value in facts.items() if value not in (None, "")}
 
 
-def fires(known: Known, occasion: Occasion) -> bool:
+def fires(known: ActiveRule, occasion: Occasion) -> bool:
     """Whether a rule holds for an event."""
     condition = known.condition
     return (
@@ -275,7 +275,7 @@ def occasions_between(records: Records, from_ms: int, to_ms: int, kinds: frozens
         for row in rows:
             if row.issue_id in issues:
                 yield found.of_issue(issues[row.issue_id], kind, row.time_ms)
-    if "rate stepped up" in kinds:
-        yield from map(found.of_step, history.steps(reader, from_ms, to_ms))
+    if "rate regression" in kinds:
+        yield from map(found.of_rate, history.rate_regressions(reader, from_ms, to_ms))
     if kinds & {"quiet failure", "job late"}:
         yield from (one for one in map(found.of_quiet, history.quiet(reader, from_ms, to_ms)) if one.happening in kinds)

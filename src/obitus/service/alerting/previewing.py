@@ -8,8 +8,8 @@ from dataclasses import dataclass, field
 from typing import Final
 
 from obitus.core.alerting.conditions import Condition, Happens, Measured, Silent
-from obitus.core.alerting.course import (
-    Courses,
+from obitus.core.alerting.over_time import (
+    AmountsByKey,
     Firing,
     slot_ms_of,
     would_have_fired,
@@ -23,7 +23,7 @@ from obitus.service.alerting.happening import TEXTS, occasions_between
 from obitus.service.alerting.windows import look_at
 from obitus.store import issues as issue_store
 from obitus.store.alerts import counting, runs
-from obitus.store.alerts.counting import Counted
+from obitus.store.alerts.counting import CountedRule
 from obitus.store.asking.finding import names_in
 from obitus.store.calling import SLOTS_KEPT_MS
 from obitus.store.records import Records
@@ -60,7 +60,7 @@ def preview_of(records: Records, condition: Condition, now_ms: int) -> Preview:
     else:
         _measured(records, condition, found, now_ms)
         started_s = time.thread_time()
-        rule = None if condition.source == "runs" else Counted(0, 0, condition)
+        rule = None if condition.source == "runs" else CountedRule(0, 0, condition)
         judged, _ = look_at(records, condition, rule, names_in(records.reader), now_ms, found.since_ms, set())
         found.cost_ms = 1000 * (time.thread_time() - started_s)
         if rule is None:
@@ -120,10 +120,10 @@ def _measured(records: Records, condition: Measured, found: Preview, now_ms: int
             found.since_ms = now_ms - SLOTS_KEPT_MS
             found.remark = f"Runs are kept by five minutes since {minute_of(to_text(found.since_ms))} UTC: before that, it is not known."
         by_slot = _runs(records, condition, found.since_ms, now_ms, slot_ms)
-        hours = _runs(records, condition, from_ms, now_ms, HOUR_MS) if condition.is_usual else Courses()
+        hours = _runs(records, condition, from_ms, now_ms, HOUR_MS) if condition.is_usual else AmountsByKey()
         since_ms = _first_ms(hours, from_ms)
     else:
-        by_slot, reached_ms = counting.courses_between(
+        by_slot, reached_ms = counting.amounts_between(
             records.reader, records.days, names, condition, from_ms, now_ms + 1, slot_ms, limit_s=LIMIT_S
         )
         if condition.measure == "per thousand":
@@ -138,28 +138,30 @@ def _measured(records: Records, condition: Measured, found: Preview, now_ms: int
         if reached_ms > from_ms:
             found.since_ms = reached_ms
             found.remark = f"Looking further back than {minute_of(to_text(reached_ms))} UTC takes too long."
-        hours = folded(by_slot, condition, slot_ms) if condition.is_usual else Courses()
+        hours = folded(by_slot, condition, slot_ms) if condition.is_usual else AmountsByKey()
         since_ms = max(reached_ms, _first_ms(hours, from_ms))
     found.firings = would_have_fired(condition, by_slot.by_key, hours.by_key, found.since_ms, now_ms, since_ms)
 
 
-def _runs(records: Records, condition: Measured, from_ms: int, to_ms: int, slot_ms: int) -> Courses:
+def _runs(records: Records, condition: Measured, from_ms: int, to_ms: int, slot_ms: int) -> AmountsByKey:
     slots = range(from_ms // slot_ms, to_ms // slot_ms + 1)
     return runs.amounts_in(records.reader, condition, names_in(records.reader), slots, slot_ms)
 
 
-def _beside(records: Records, condition: Measured, courses: Courses, from_ms: int, to_ms: int, slot_ms: int) -> None:
+def _beside(
+    records: Records, condition: Measured, series: AmountsByKey, from_ms: int, to_ms: int, slot_ms: int
+) -> None:
     for key, slots in _runs(records, condition, from_ms, to_ms, slot_ms).by_key.items():
         for slot, amount in slots.items():
-            courses.add(key, slot, amount, None)
+            series.add(key, slot, amount, None)
 
 
-def folded(courses: Courses, condition: Measured, slot_ms: int) -> Courses:
+def folded(series: AmountsByKey, condition: Measured, slot_ms: int) -> AmountsByKey:
     """Return amounts by the hour."""
     if slot_ms >= HOUR_MS:
-        return courses
-    found, each = Courses(), HOUR_MS // slot_ms
-    for key, slots in courses.by_key.items():
+        return series
+    found, each = AmountsByKey(), HOUR_MS // slot_ms
+    for key, slots in series.by_key.items():
         for slot, amount in slots.items():
             whole = found.by_key[key].get(slot // each)
             if whole is None:
@@ -169,6 +171,6 @@ def folded(courses: Courses, condition: Measured, slot_ms: int) -> Courses:
     return found
 
 
-def _first_ms(hours: Courses, from_ms: int) -> int:
+def _first_ms(hours: AmountsByKey, from_ms: int) -> int:
     """Return since when there are any counts."""
     return min((slot * HOUR_MS for slots in hours.by_key.values() for slot in slots), default=from_ms)

@@ -13,9 +13,9 @@ from typing import Annotated, Any, Final
 
 from obitus.core.alerting.amounts import Judged, Key, earlier_windows, judge, value_of
 from obitus.core.alerting.conditions import Measured, Silent, interval_ms
-from obitus.core.alerting.course import (
+from obitus.core.alerting.over_time import (
     LOOKS_UNTIL_OVER,
-    Courses,
+    AmountsByKey,
     beside_usual,
     slot_ms_of,
     stayed_away,
@@ -27,12 +27,12 @@ from obitus.core.asking.tree import All, Compare
 from obitus.core.asking.writing import term
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.wording import span
-from obitus.service.alerting.book import Known, RuleBook, to_of, uids
+from obitus.service.alerting.book import ActiveRule, RuleBook, to_of, uids
 from obitus.service.alerting.turns import Turns
 from obitus.service.clock import Clock
 from obitus.service.given import part
 from obitus.store.alerts import counting, firings, runs
-from obitus.store.alerts.counting import Counted
+from obitus.store.alerts.counting import CountedRule
 from obitus.store.alerts.firings import Fired
 from obitus.store.asking.compiling import Names
 from obitus.store.asking.finding import names_in
@@ -45,7 +45,7 @@ _log = logging.getLogger("obitus.service")
 TURN_S: Final = 10.0
 MOST_FIRINGS: Final = 50
 """Most groups for which one rule fires in one turn, those farthest over their limit first."""
-COURSE: Final = 40
+SLOTS_SHOWN: Final = 40
 KNOWN_MS: Final = 14 * DAY_MS
 """Groups that came within this time are expected to come again."""
 KNOWN_FOR_S: Final = 300.0
@@ -130,7 +130,7 @@ class Windows:
                 self._look_at(one, counted[one.row.id], state, open_ones.get(one.row.id, {}), names, now_ms)
         self._prune([one for one in counted.values() if one is not None], now_ms)
 
-    def _count(self, known: Sequence[Known], counted: dict[int, Counted], names: Names, now_ms: int) -> bool:
+    def _count(self, known: Sequence[ActiveRule], counted: dict[int, CountedRule], names: Names, now_ms: int) -> bool:
         """Count records since the last turn, and for new rules earlier records; return whether any rule is new."""
         reader, days, writer = self._records.reader, self._records.days, self._records.writer
         if not counted:
@@ -155,8 +155,8 @@ class Windows:
 
     def _look_at(
         self,
-        known: Known,
-        rule: Counted | None,
+        known: ActiveRule,
+        rule: CountedRule | None,
         state: _State,
         open_ones: dict[Key, FiringRow],
         names: Names,
@@ -166,17 +166,17 @@ class Windows:
         condition = known.condition
         try:
             if isinstance(condition, Silent):
-                found, courses = self._stayed_away(condition, state, names, now_ms), Courses()
+                found, series = self._stayed_away(condition, state, names, now_ms), AmountsByKey()
             else:
                 assert isinstance(condition, Measured)
                 since_ms = known.row.counted_from_ms
-                found, courses = look_at(self._records, condition, rule, names, now_ms, since_ms, set(open_ones))
+                found, series = look_at(self._records, condition, rule, names, now_ms, since_ms, set(open_ones))
         except StoreTrouble:
             raise
         except StoreError as error:
             _log.warning("the alert rule %r cannot be looked at now: %s", known.row.name, error)
             return
-        self._note(known, state, found, courses, open_ones, names, now_ms)
+        self._note(known, state, found, series, open_ones, names, now_ms)
         state.took_s += time.thread_time() - started_s
         state.looks += 1
         self.looks += 1
@@ -200,10 +200,10 @@ class Windows:
 
     def _note(
         self,
-        known: Known,
+        known: ActiveRule,
         state: _State,
         found: dict[Key, Judged],
-        courses: Courses,
+        series: AmountsByKey,
         open_ones: dict[Key, FiringRow],
         names: Names,
         now_ms: int,
@@ -216,7 +216,7 @@ class Windows:
         apps = {name: number for number, name in names.apps.items()} if begins else {}
         work: list[Any] = []
         for key, judged in begins[:MOST_FIRINGS]:
-            fired = self._fired(known, key, judged, courses, apps, now_ms)
+            fired = self._fired(known, key, judged, series, apps, now_ms)
             work.append(
                 lambda c, fired=fired: firings.begin(
                     c, known.row, fired, to_of(known.to, now_ms), self._book.silences(), uids(), now_ms
@@ -230,7 +230,7 @@ class Windows:
                 if worst != row.worst:
                     work.append(
                         lambda c, row=row, worst=worst, key=key: firings.go_on(
-                            c, row.id, worst, course_of(condition, courses, key, now_ms)
+                            c, row.id, worst, over_time_of(condition, series, key, now_ms)
                         )
                     )
                 continue
@@ -246,7 +246,7 @@ class Windows:
             self._records.writer.run(lambda c: [one(c) for one in work])
 
     def _fired(
-        self, known: Known, key: Key, judged: Judged, courses: Courses, apps: Mapping[str, int], now_ms: int
+        self, known: ActiveRule, key: Key, judged: Judged, series: AmountsByKey, apps: Mapping[str, int], now_ms: int
     ) -> Fired:
         condition = known.condition
         assert isinstance(condition, Measured | Silent)
@@ -264,14 +264,14 @@ class Windows:
             environment=pinned.get("environment", ""),
             value=judged.value,
             bound=judged.limit,
-            course=course_of(condition, courses, key, now_ms),
+            over_time=over_time_of(condition, series, key, now_ms),
         )
 
     def _app_of(self, issue_id: int | None) -> int | None:
         found = [] if issue_id is None else self._records.reader.column(int, _APP_OF, (issue_id,))
         return found[0] if found else None
 
-    def _prune(self, counted: Sequence[Counted], now_ms: int) -> None:
+    def _prune(self, counted: Sequence[CountedRule], now_ms: int) -> None:
         if time.monotonic() < self._prunes_next_s:
             return
         self._prunes_next_s = time.monotonic() + PRUNE_EVERY_S
@@ -287,23 +287,23 @@ _APP_OF: Final = "SELECT app_id FROM issues WHERE id = ?"
 _FIRST: Final = "SELECT COALESCE(MIN(earliest_ms), 0) FROM days WHERE reports > 0 AND day > 0"
 
 
-def counted_of(known: Known) -> Counted | None:
+def counted_of(known: ActiveRule) -> CountedRule | None:
     """Return a rule for counting; None where its records are counted anyway."""
     condition = known.condition
     if isinstance(condition, Measured) and condition.source != "runs":
-        return Counted(known.row.id, known.row.changed_ms, condition)
+        return CountedRule(known.row.id, known.row.changed_ms, condition)
     return None
 
 
 def look_at(
     records: Records,
     condition: Measured,
-    rule: Counted | None,
+    rule: CountedRule | None,
     names: Names,
     now_ms: int,
     since_ms: int | None,
     also: set[Key],
-) -> tuple[dict[Key, Judged], Courses]:
+) -> tuple[dict[Key, Judged], AmountsByKey]:
     """Return the judgement of the window that ends now, for each group, and the values before it. ``also`` are
     groups to be judged even without records.
     """
@@ -311,27 +311,27 @@ def look_at(
     within = window_slots(condition, now_ms, slot_ms)
     if condition.is_usual:
         within = range(min(start_ms for start_ms, _ in usual_windows(condition, now_ms)) // slot_ms, within[-1] + 1)
-    back = max(len(within), COURSE if slot_ms < HOUR_MS else len(within)) + HOUR_MS // slot_ms
+    back = max(len(within), SLOTS_SHOWN if slot_ms < HOUR_MS else len(within)) + HOUR_MS // slot_ms
     first, last = within[-1] - back, within[-1]
-    courses = amounts_in(records, condition, rule, names, range(first, last + 1), slot_ms)
-    keys = set(courses.by_key) | also | (set() if condition.by else {()})
+    series = amounts_in(records, condition, rule, names, range(first, last + 1), slot_ms)
+    keys = set(series.by_key) | also | (set() if condition.by else {()})
     if condition.is_over:
         # Groups without records in the window are over no limit.
-        keys = {key for key in keys if key in also or any(slot in courses.by_key.get(key, {}) for slot in within)} | (
+        keys = {key for key in keys if key in also or any(slot in series.by_key.get(key, {}) for slot in within)} | (
             set() if condition.by else {()}
         )
     if condition.is_usual:
-        return _beside_usual(records, condition, rule, names, now_ms, since_ms, keys), courses
+        return _beside_usual(records, condition, rule, names, now_ms, since_ms, keys), series
     found = {
-        key: judge(condition, window_amount(condition, courses.by_key.get(key, {}), now_ms, slot_ms)) for key in keys
+        key: judge(condition, window_amount(condition, series.by_key.get(key, {}), now_ms, slot_ms)) for key in keys
     }
-    return found, courses
+    return found, series
 
 
 def _beside_usual(
     records: Records,
     condition: Measured,
-    rule: Counted | None,
+    rule: CountedRule | None,
     names: Names,
     now_ms: int,
     since_ms: int | None,
@@ -363,11 +363,11 @@ def _beside_usual(
 
 
 def amounts_in(
-    records: Records, condition: Measured, rule: Counted | None, names: Names, slots: Sequence[int], slot_ms: int
-) -> Courses:
+    records: Records, condition: Measured, rule: CountedRule | None, names: Names, slots: Sequence[int], slot_ms: int
+) -> AmountsByKey:
     """Return the amounts of a condition in some slots, from the counts."""
     if not slots:
-        return Courses()
+        return AmountsByKey()
     if rule is None:
         return runs.amounts_in(records.reader, condition, names, slots, slot_ms)
     minutes = 60 if slot_ms == HOUR_MS else 1
@@ -421,13 +421,15 @@ def records_of(
     return found | ({"kind": "issue", "issue": int(issue)} if issue and issue.isdigit() else {})
 
 
-def course_of(condition: Measured | Silent, courses: Courses, key: Key, now_ms: int) -> list[float]:
+def over_time_of(condition: Measured | Silent, series: AmountsByKey, key: Key, now_ms: int) -> list[float]:
     """Return the values of the slots before now, for a chart."""
     if isinstance(condition, Silent):
         return []
-    slots, slot_ms = courses.by_key.get(key, {}), slot_ms_of(condition)
+    slots, slot_ms = series.by_key.get(key, {}), slot_ms_of(condition)
     last = now_ms // slot_ms
-    values = [value_of(condition, slots[slot]) if slot in slots else 0 for slot in range(last - COURSE + 1, last + 1)]
+    values = [
+        value_of(condition, slots[slot]) if slot in slots else 0 for slot in range(last - SLOTS_SHOWN + 1, last + 1)
+    ]
     return [round(value or 0, 4) for value in values]
 
 

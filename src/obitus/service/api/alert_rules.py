@@ -18,13 +18,13 @@ from obitus.core.alerting.conditions import (
     read_condition,
     sentence,
 )
-from obitus.core.alerting.course import Firing
+from obitus.core.alerting.over_time import Firing
 from obitus.core.alerting.wanted import (
     MOST_AN_HOUR,
     MOST_BYTES,
     NAME,
-    Step,
-    Wanted,
+    RuleChange,
+    RuleDefinition,
     WantedTrouble,
     check,
     plan,
@@ -277,7 +277,7 @@ def apply(
     return PlanAnswer(done=not order.only_plan, steps=shown, summary=_summary(steps))
 
 
-def _apply(connection: sqlite3.Connection, steps: list[Step], person_id: int, now_ms: int) -> None:
+def _apply(connection: sqlite3.Connection, steps: list[RuleChange], person_id: int, now_ms: int) -> None:
     for step in steps:
         if step.act == "add" and step.wanted is not None:
             rules.add(connection, step.wanted, person_id, now_ms)
@@ -287,7 +287,7 @@ def _apply(connection: sqlite3.Connection, steps: list[Step], person_id: int, no
             rules.end(connection, step.name, now_ms)
 
 
-def _check_of_file(wanted: Wanted, now_ms: int, names: list[str]) -> None:
+def _check_of_file(wanted: RuleDefinition, now_ms: int, names: list[str]) -> None:
     try:
         check(wanted, now_ms, names)
     except WantedTrouble as trouble:
@@ -301,9 +301,9 @@ def _understood(text: str, now_ms: int) -> Condition:
         raise bad_question(trouble, "when") from None
 
 
-def _checked(records: Records, name: str, order: AlertRuleOrder, now_ms: int) -> Wanted:
+def _checked(records: Records, name: str, order: AlertRuleOrder, now_ms: int) -> RuleDefinition:
     after = order.escalate_after_minutes
-    wanted = Wanted(
+    wanted = RuleDefinition(
         name,
         " ".join(order.when.split()),
         tuple(dict.fromkeys(order.to)),
@@ -404,7 +404,7 @@ def _would_fire(condition: Condition, one: Firing) -> WouldFire:
     )
 
 
-def _summary(steps: list[Step]) -> str:
+def _summary(steps: list[RuleChange]) -> str:
     words = {"add": "to add", "change": "to change", "keep": "as it is", "end": "to end", "leave": "left alone"}
     counts = {act: sum(step.act == act for step in steps) for act in words}
     return ", ".join(f"{count} {words[act]}" for act, count in counts.items() if count) or "no rules"

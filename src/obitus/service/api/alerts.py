@@ -69,7 +69,7 @@ class FiringAnswer(BaseModel):
     bound: str
     worst: str
     reason: str
-    course: list[float] = Field(description="Earlier values, by slot, the newest last.")
+    over_time: list[float] = Field(description="Earlier values, by slot, the newest last.")
     records: str = Field(description="The address of the search that finds exactly what caused it.")
     held_back: str = Field(description="Why nothing was sent of it by itself, '' where something was.")
     accepted: answers.Time | None
@@ -313,10 +313,10 @@ def _do(
     if issue is None:
         return "Accepted: nobody else is notified."
     if act == "park":
-        order = deciding.Order("park", until=Until(time_ms=now_ms + PARKED_MS))
+        order = deciding.DecisionOrder("park", until=Until(time_ms=now_ms + PARKED_MS))
         said = deciding.decide_by_link(connection, issue.id, order, whose, said_by, now_ms)
         return f"Issue {issue.id} is parked until {minute_of(to_text(now_ms + PARKED_MS))} UTC. {said}"
-    said = deciding.decide_by_link(connection, issue.id, deciding.Order("accept"), whose, said_by, now_ms)
+    said = deciding.decide_by_link(connection, issue.id, deciding.DecisionOrder("accept"), whose, said_by, now_ms)
     return f"Issue {issue.id} is accepted. {said}"
 
 
@@ -431,7 +431,7 @@ def _firing(row: FiringRow, issue: Issue | None, composer: Composer, sent: list[
         bound=amount(row.bound),
         worst=amount(row.worst),
         reason=row.reason,
-        course=json.loads(row.course),
+        over_time=json.loads(row.over_time),
         records=composer.search(records),
         held_back=row.held_back,
         accepted=None if row.accepted_ms is None else to_text(row.accepted_ms),

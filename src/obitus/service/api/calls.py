@@ -15,7 +15,7 @@ from obitus.service.problems import described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import calls as store
-from obitus.store.calls import Called, Calls, Linked, Spent
+from obitus.store.calls import Called, CallGraph, Linked, Spent
 from obitus.store.database import Reader
 from obitus.store.now import Slots, slots_of
 from obitus.store.windows import Window
@@ -116,7 +116,7 @@ def calls(records: TheRecords, clock: TheClock, window: TheWindow) -> CallsAnswe
     )
 
 
-def lines_of(found: Calls) -> list[CallLine]:
+def lines_of(found: CallGraph) -> list[CallLine]:
     """Return who called whom, those with most calls first."""
     lines = [_line(one) for one in found.called.values()]
     known = {(line.app, line.to_app) for line in lines}

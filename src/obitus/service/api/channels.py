@@ -9,7 +9,7 @@ from typing import Annotated, Any, Final
 from fastapi import Depends, Path, Query
 from pydantic import BaseModel, ConfigDict, Field
 
-from obitus.core.alerting.letters import Letter, Part, title_of
+from obitus.core.alerting.letters import FiringSummary, Letter, title_of
 from obitus.core.alerting.pacing import PacingTrouble, next_digest_ms, read_quiet_hours, read_zone
 from obitus.core.alerting.wanted import NAME
 from obitus.core.clock import DAY_MS, to_text
@@ -360,7 +360,7 @@ def message_answer(row: MessageRow) -> MessageAnswer:
 
 def example(home: str, now_ms: int) -> Letter:
     """Return a message as an example for templates."""
-    part = Part(
+    part = FiringSummary(
         title="KeyError in sailings/boardings.py, confirm",
         what="new issue",
         rules=["new-in-production (new issue where environment=production)"],
@@ -370,7 +370,7 @@ def example(home: str, now_ms: int) -> Letter:
         app="sailings",
         environment="production",
         facts=[("Issue", "12, untriaged"), ("Entry point", "POST /sailings/{id}/boardings")],
-        course=[0, 0, 1, 0, 3, 8],
+        over_time=[0, 0, 1, 0, 3, 8],
         link=f"{home}/issues/12",
         records=f"{home}/issues/12",
     )

@@ -7,8 +7,8 @@ from typing import Final
 
 from obitus.core import comparing, statistics
 from obitus.core.clock import HOUR_MS, to_text
-from obitus.core.comparing import KINDS, Compared, Pair, Seen
-from obitus.core.releases import Order, canonical
+from obitus.core.comparing import KINDS, Compared, FailureRate, Pair
+from obitus.core.releases import ReleaseOrder, canonical
 from obitus.core.wording import count_of
 from obitus.service.api import release_answers as answers
 from obitus.service.api import views
@@ -34,7 +34,7 @@ class Releases:
         row = app_named(records.reader, app)
         self.records, self.app, self.app_id = records, app, int(row.id)
         self.rows: dict[str, Release] = {found.version: found for found in store.releases(records.reader, self.app_id)}
-        self.order: Order = store.order_of(list(self.rows.values()))
+        self.order: ReleaseOrder = store.order_of(list(self.rows.values()))
 
     def named(self, version: str) -> str:
         """Return the present name of a release that may be spelled differently, or had another name; the same where
@@ -74,7 +74,7 @@ def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.Relea
                 commits=row.commits,
                 new_issues=brought[number][0],
                 regressed=brought[number][1],
-                steps=brought[number][2],
+                failing_more_often=brought[number][2],
                 places=[
                     _place(
                         where,
@@ -125,8 +125,8 @@ def release_answer(known: Releases, version: str, environment: str | None) -> an
     row, *others = release_rows(known, [version, *before[:5]])
     back = sorted(rates.regressed_in(reader, number))[:MOST_ISSUES]
     first = rates.first_in(reader, number, MOST_ISSUES)
-    steps = rates.steps_of_release(reader, number)
-    names = rates.issues_named(reader, {*first, *back, *(step.issue_id for step in steps)})
+    higher = rates.rate_regressions_of_release(reader, number)
+    names = rates.issues_named(reader, {*first, *back, *(one.issue_id for one in higher)})
     points = sorted(
         rates.points_in(reader, [number], environment),
         key=lambda point: (-point.failed, -point.runs, point.entry_point),
@@ -144,7 +144,7 @@ def release_answer(known: Releases, version: str, environment: str | None) -> an
         deploys=[deploy_answer(found, known.app) for found in store.deploys_of(reader, [number])],
         first_here=[views.issue_ref(names[one]) for one in first if one in names],
         regressed_here=[views.issue_ref(names[one]) for one in back if one in names],
-        stepped_up=[views.step_answer(step, names) for step in steps],
+        rate_regressions=[views.rate_regression_answer(one, names) for one in higher],
         entry_points=[
             answers.PointRate(
                 entry_point=point.entry_point,
@@ -292,7 +292,7 @@ def _answers(
     ]
 
 
-def _compared_side(seen: Seen) -> answers.ComparedSide:
+def _compared_side(seen: FailureRate) -> answers.ComparedSide:
     return answers.ComparedSide(
         failures=seen.failures, runs=seen.runs, rate=views.interval(statistics.per_thousand(seen.failures, seen.runs))
     )

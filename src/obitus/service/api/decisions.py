@@ -23,7 +23,7 @@ from obitus.service.sign_in.access import SignedIn, signed_in
 from obitus.store import deciding
 from obitus.store import issues as store
 from obitus.store import releases as release_store
-from obitus.store.deciding import Decided, Order, Seen
+from obitus.store.deciding import Decided, DecisionOrder, ExpectedState
 from obitus.store.errors import NotThere, StoreError
 from obitus.store.people import Person
 from obitus.store.records import Records
@@ -180,7 +180,7 @@ def accept(
     since: SeenSince = None,
 ) -> DecidedAnswer:
     """Say that somebody works on it. An unassigned issue becomes the asker's."""
-    return _one(records, clock, person, number, _seen(seen, since), Order("accept"))
+    return _one(records, clock, person, number, _seen(seen, since), DecisionOrder("accept"))
 
 
 @router.post("/issues/{number}/park", summary="Park an issue", responses=_CHANGES)
@@ -222,13 +222,13 @@ def say_priority(
     records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: PriorityOrder
 ) -> DecidedAnswer:
     """Set the priority, or let it be computed again."""
-    return _one(records, clock, person, number, Seen(), Order(level=order.level, weighs=True))
+    return _one(records, clock, person, number, ExpectedState(), DecisionOrder(level=order.level, weighs=True))
 
 
 @router.post("/issues/{number}/hand-over", summary="Hand an issue over", responses=_CHANGES)
 def hand_over(records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: HandOver) -> DecidedAnswer:
     """Give an issue to a person who may decide about it, take it, or give it to nobody; set what it waits for."""
-    return _one(records, clock, person, number, Seen(holder=order.seen), _handed(order))
+    return _one(records, clock, person, number, ExpectedState(holder=order.seen), _handed(order))
 
 
 @router.post("/decisions", summary="Decide about several issues", responses=described("bad-field"))
@@ -241,7 +241,7 @@ def decide(records: TheRecords, clock: TheClock, person: SignedIn, order: ManyOr
         raise Problem("bad-field", "Each issue can be named once.", field="issues")
     if sum(part is not None for part in (order.accept, order.park, order.settle, order.hand_over, order.priority)) != 1:
         raise Problem("bad-field", "Say one of accept, park, settle, hand_over and priority.", field="accept")
-    made: list[tuple[int, Seen, Order]] = []
+    made: list[tuple[int, ExpectedState, DecisionOrder]] = []
     left: list[tuple[int, Problem]] = []
     orders = _Orders(records, clock)
     for one in order.issues:
@@ -295,7 +295,7 @@ class _Orders:
         self._newest: dict[int, str | None] = {}
         """Cache of the newest release of each app."""
 
-    def of_many(self, number: int, order: ManyOrder) -> Order:
+    def of_many(self, number: int, order: ManyOrder) -> DecisionOrder:
         if order.park is not None:
             return self.parked(number, order.park)
         if order.settle is not None:
@@ -304,16 +304,16 @@ class _Orders:
         if order.hand_over is not None:
             return _handed(order.hand_over)
         if order.priority is not None:
-            return Order(level=order.priority.level, weighs=True)
-        return Order("accept")
+            return DecisionOrder(level=order.priority.level, weighs=True)
+        return DecisionOrder("accept")
 
-    def parked(self, number: int, order: ParkOrder) -> Order:
+    def parked(self, number: int, order: ParkOrder) -> DecisionOrder:
         row = store.issue(self._records.reader, number)
         another = as_another(order.another)
         until = Until(self._time_ms(order.until), order.failures, order.an_hour, order.people, another)
-        return Order("park", until=until, newest=self._newest_of(row.app_id))
+        return DecisionOrder("park", until=until, newest=self._newest_of(row.app_id))
 
-    def settled(self, number: int, order: SettleOrder) -> Order:
+    def settled(self, number: int, order: SettleOrder) -> DecisionOrder:
         row = store.issue(self._records.reader, number)
         newest = self._newest_of(row.app_id)
         release = canonical(order.release) if order.release is not None else None
@@ -328,7 +328,9 @@ class _Orders:
         if order.how != "release" and release is not None:
             raise Problem("bad-field", f"With how={order.how}, leave the release out.", field="release")
         after = newest if order.how == "coming" else None
-        return Order("settle", Settling(order.how, self._clock.now_ms(), release, after, order.environment or ""))
+        return DecisionOrder(
+            "settle", Settling(order.how, self._clock.now_ms(), release, after, order.environment or "")
+        )
 
     def _newest_of(self, app_id: int) -> str | None:
         if app_id not in self._newest:
@@ -346,18 +348,20 @@ class _Orders:
         return time_ms
 
 
-def _handed(order: HandTo) -> Order:
-    return Order(to=order.to or "", waits_for=None if order.waits_for is None else order.waits_for.strip())
+def _handed(order: HandTo) -> DecisionOrder:
+    return DecisionOrder(to=order.to or "", waits_for=None if order.waits_for is None else order.waits_for.strip())
 
 
-def _seen(state: answers.StateName | None, since: str | None, holder: str | None = None) -> Seen:
+def _seen(state: answers.StateName | None, since: str | None, holder: str | None = None) -> ExpectedState:
     since_ms = shown_ms(since)
     if since is not None and since_ms is None:
         raise Problem("bad-field", "Give `state_since` as it was read.", field="since")
-    return Seen(state, since_ms, holder)
+    return ExpectedState(state, since_ms, holder)
 
 
-def _one(records: Records, clock: Clock, person: Person, number: int, seen: Seen, order: Order) -> DecidedAnswer:
+def _one(
+    records: Records, clock: Clock, person: Person, number: int, seen: ExpectedState, order: DecisionOrder
+) -> DecidedAnswer:
     """Decide about one issue; raises where that is not possible."""
     now_ms = order.settling.time_ms if order.settling is not None else clock.now_ms()
     decided = records.writer.run(

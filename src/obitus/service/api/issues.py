@@ -53,8 +53,8 @@ def desk(records: TheRecords, clock: TheClock, window: TheWindow, person: Signed
     """Return my issues, then the unassigned ones (regressed, reopened, new), and those with most failures. By priority."""
     now_ms = clock.now_ms()
 
-    def rows(states: list[str], sort: store.Sort, *, nobodys: bool = True) -> list[issue_answers.IssueRow]:
-        found = store.issues(records.reader, window, states=states, sort=sort, limit=DESK_ROWS, nobodys=nobodys)
+    def rows(states: list[str], sort: store.Sort, *, unassigned: bool = True) -> list[issue_answers.IssueRow]:
+        found = store.issues(records.reader, window, states=states, sort=sort, limit=DESK_ROWS, unassigned=unassigned)
         return views.issue_rows(records, found, window, now_ms, by_priority=True)
 
     reopened = views.issue_rows(
@@ -71,7 +71,7 @@ def desk(records: TheRecords, clock: TheClock, window: TheWindow, person: Signed
         records, store.held_by(records.reader, person.id, DESK_ROWS), window, now_ms, by_priority=True
     )
     shown = {row.number for row in (*regressed, *reopened, *newest, *mine)}
-    most = rows(["untriaged", "accepted", "regressed", "parked"], "failures", nobodys=False)
+    most = rows(["untriaged", "accepted", "regressed", "parked"], "failures", unassigned=False)
     sums = store.sums(records.reader, window)
     return issue_answers.DeskAnswer(
         window=views.window_answer(window),

@@ -19,7 +19,7 @@ from obitus.store import apps as store_apps
 from obitus.store import retention
 from obitus.store.days.thinning import KINDS
 from obitus.store.records import Records
-from obitus.store.retention import Step
+from obitus.store.retention import DayRemoval
 from obitus.store.rows.kept import KeptFor
 
 router = Router(
@@ -164,7 +164,7 @@ def _preview(records: Records, now_ms: int, said: list[KeptFor], most_bytes: int
     )
 
 
-def _step(one: Step) -> DayToRemove:
+def _step(one: DayRemoval) -> DayToRemove:
     return DayToRemove(
         day=day_text(one.day), why=one.why, whole=one.whole, failures_that_stay=len(one.kept), bytes=one.bytes
     )

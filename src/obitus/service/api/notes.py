@@ -23,7 +23,7 @@ from obitus.service.sign_in.acts import TheActs
 from obitus.store import issues, team
 from obitus.store import notes as store
 from obitus.store.records import Records
-from obitus.store.rows.known import Found
+from obitus.store.rows.known import CheckResult
 
 router = Router(
     prefix="/api",
@@ -46,7 +46,7 @@ class NewNote(BaseModel):
 
     text: Text = ""
     looked_at: LookedAt = ""
-    found: Found = Field(default="", description="What a check came to.")
+    found: CheckResult = Field(default="", description="What a check came to.")
     output: str = Field(default="", max_length=OUTPUT, description="What a command printed, as it came.")
 
 
@@ -57,7 +57,7 @@ class ChangedNote(BaseModel):
 
     text: Text = ""
     looked_at: LookedAt = ""
-    found: Found = ""
+    found: CheckResult = ""
     seen: int = Field(
         ge=1, le=10_000, description="The version that was seen. If it changed meanwhile, the answer is 409."
     )
@@ -71,7 +71,7 @@ class NoteAnswer(BaseModel):
     time: Time
     changed: Time | None
     looked_at: str
-    found: Found
+    found: CheckResult
     text: str
     parts: list[dict[str, Any]] = Field(description="The text read into parts: `tag`, `text`, `address`, `parts`.")
     mentions: list[str] = Field(description="Whom it mentions.")
@@ -106,7 +106,7 @@ class VersionAnswer(BaseModel):
     person: str
     time: Time
     looked_at: str
-    found: Found
+    found: CheckResult
     text: str
 
 
@@ -167,7 +167,7 @@ def add_note(records: TheRecords, clock: TheClock, person: SignedIn, number: Num
     return notes(records, number)
 
 
-def _checked(order: NewNote | ChangedNote, output: str = "") -> Found:
+def _checked(order: NewNote | ChangedNote, output: str = "") -> CheckResult:
     """Return the result of a check, "" for a note; raises a problem where it is empty, or has a result without a name."""
     if order.found and not order.looked_at.strip():
         raise Problem("bad-field", "Say what was checked too, beside the result.", field="looked_at")

@@ -21,7 +21,7 @@ from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import now as store
 from obitus.store import releases
-from obitus.store.now import Point, Seen, Slots
+from obitus.store.now import Point, SlotCounts, Slots
 from obitus.store.rows.issues import IssueNow
 
 MOST_SHOWN: Final = 12
@@ -34,13 +34,13 @@ router = Router(
 )
 
 
-class CourseAnswer(BaseModel):
+class OverTimeAnswer(BaseModel):
     """A number of the window and of the period before it, each in all and by slice."""
 
     now: int
     before: int
-    course: list[int]
-    course_before: list[int]
+    over_time: list[int]
+    over_time_before: list[int]
 
 
 class PointAnswer(BaseModel):
@@ -113,9 +113,9 @@ class NowAnswer(BaseModel):
     slice_ms: int
     slices: list[Time]
     unfinished: int = Field(description="So many of the last slices are not over yet.")
-    failures: CourseAnswer
-    runs: CourseAnswer
-    failed: CourseAnswer = Field(description="Runs that failed.")
+    failures: OverTimeAnswer
+    runs: OverTimeAnswer
+    failed: OverTimeAnswer = Field(description="Runs that failed.")
     points: list[PointAnswer] = Field(description="Entry points, those with most failed runs first.")
     points_in_all: int
     types: list[TypeAnswer]
@@ -145,12 +145,12 @@ def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
     loggers = store.warning_loggers(records.reader, slots, window, MOST_SHOWN)
     deploys = releases.deploys(records.reader, from_ms, to_ms, window.app, window.environment, limit=100)
 
-    def course(of_now: Mapping[int, int], of_before: Mapping[int, int]) -> CourseAnswer:
-        return CourseAnswer(
+    def over_time(of_now: Mapping[int, int], of_before: Mapping[int, int]) -> OverTimeAnswer:
+        return OverTimeAnswer(
             now=sum(of_now.values()),
             before=sum(of_before.values()),
-            course=slices.course(of_now, slots),
-            course_before=slices.course(of_before, slots.before()),
+            over_time=slices.sums(of_now, slots),
+            over_time_before=slices.sums(of_before, slots.before()),
         )
 
     return NowAnswer(
@@ -159,9 +159,9 @@ def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
         slice_ms=slices.width * slots.slot_ms,
         slices=[to_text(at) for at in slices.starts()],
         unfinished=sum(1 for at in slices.starts() if at + slices.width * slots.slot_ms > now_ms),
-        failures=course(seen.failures_by_slot, earlier.failures_by_slot),
-        runs=course(seen.runs_by_slot, earlier.runs_by_slot),
-        failed=course(seen.failed_by_slot, earlier.failed_by_slot),
+        failures=over_time(seen.failures_by_slot, earlier.failures_by_slot),
+        runs=over_time(seen.runs_by_slot, earlier.runs_by_slot),
+        failed=over_time(seen.failed_by_slot, earlier.failed_by_slot),
         points=_points(seen, earlier),
         points_in_all=len(seen.points),
         types=_types(issues, seen, earlier),
@@ -193,7 +193,7 @@ class _Slices:
         """Return when each slice begins."""
         return [at * self._slots.slot_ms for at in range(self._slots.first, self._slots.end, self.width)]
 
-    def course(self, by_slot: Mapping[int, int], slots: Slots) -> list[int]:
+    def sums(self, by_slot: Mapping[int, int], slots: Slots) -> list[int]:
         """Return the sums for each slice of some slots."""
         return [
             sum(by_slot.get(at, 0) for at in range(start, min(start + self.width, slots.end)))
@@ -201,7 +201,7 @@ class _Slices:
         ]
 
 
-def _points(seen: Seen, earlier: Seen) -> list[PointAnswer]:
+def _points(seen: SlotCounts, earlier: SlotCounts) -> list[PointAnswer]:
     ordered = sorted(seen.points.values(), key=lambda point: (-point.failed, -point.runs, point.entry_point))
     found = []
     for point in ordered[: 5 * MOST_SHOWN]:
@@ -223,7 +223,7 @@ def _points(seen: Seen, earlier: Seen) -> list[PointAnswer]:
     return found
 
 
-def _types(issues: Mapping[int, IssueNow], seen: Seen, earlier: Seen) -> list[TypeAnswer]:
+def _types(issues: Mapping[int, IssueNow], seen: SlotCounts, earlier: SlotCounts) -> list[TypeAnswer]:
     failures: Counter[str] = Counter()
     before: Counter[str] = Counter()
     of_type: dict[str, list[int]] = {}
@@ -244,7 +244,7 @@ def _types(issues: Mapping[int, IssueNow], seen: Seen, earlier: Seen) -> list[Ty
     ]
 
 
-def _issues(issues: Mapping[int, IssueNow], seen: Seen, wanted: set[int]) -> list[IssueNowAnswer]:
+def _issues(issues: Mapping[int, IssueNow], seen: SlotCounts, wanted: set[int]) -> list[IssueNowAnswer]:
     found = [issues[number] for number in wanted if number in issues]
     found.sort(key=lambda row: (-seen.by_issue.get(row.id, 0), row.id))
     return [

@@ -83,7 +83,7 @@ class GroupAnswer(BaseModel):
     )
     records: int
     value: float | None = Field(description="The result: the count, or the number.")
-    course: list[float | None] | None = Field(default=None, description="The same for each slice.")
+    over_time: list[float | None] | None = Field(default=None, description="The same for each slice.")
 
 
 class SummaryAnswer(BaseModel):
@@ -96,7 +96,7 @@ class SummaryAnswer(BaseModel):
     value: float | None
     slices: list[Time] | None = Field(default=None, description="When each slice begins, for a summary over time.")
     slice_ms: int | None = None
-    course: list[float | None] | None = None
+    over_time: list[float | None] | None = None
     groups: list[GroupAnswer] = Field(description="Those with the greatest numbers, the greatest first.")
     groups_in_all: int
     not_listed: int = Field(

@@ -30,8 +30,8 @@ from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in
 from obitus.store import issues
-from obitus.store.asking import Found, Looked, find
-from obitus.store.asking.counting import Cell, Counted, count
+from obitus.store.asking import FoundRecords, Looked, find
+from obitus.store.asking.counting import Cell, SummaryProgress, count
 from obitus.store.asking.finding import MOST_LOOKED_AT, MOST_ROWS, names_in, one_row
 from obitus.store.asking.records import Record, Row, records_of
 from obitus.store.asking.sorting import find_sorted
@@ -340,11 +340,11 @@ def _shown(values: dict[str, Any]) -> dict[str, Any]:
 
 def _find(
     records: Records, kind: answers.KindName, node: Node | None, window: Window, most: int, after: Looked | None
-) -> Found:
+) -> FoundRecords:
     return find(records.reader, records.days, KINDS[kind], node, window.from_ms, window.to_ms, most=most, after=after)
 
 
-def _records(records: Records, kind: answers.KindName, page: Found) -> list[Record]:
+def _records(records: Records, kind: answers.KindName, page: FoundRecords) -> list[Record]:
     return records_of(records.days, KINDS[kind], page.names, page.rows)
 
 
@@ -377,7 +377,7 @@ def _ref(row: FailureName) -> answers.FailureRef:
     )
 
 
-def _progress(counting: Iterator[Counted], window: Window, most: int) -> Iterator[str]:
+def _progress(counting: Iterator[SummaryProgress], window: Window, most: int) -> Iterator[str]:
     """Yield an answer as soon as there is one, then now and then, and the complete one at the end."""
     said_s = 0.0
     for counted in counting:
@@ -386,12 +386,12 @@ def _progress(counting: Iterator[Counted], window: Window, most: int) -> Iterato
             yield _summary(counted, window, most).model_dump_json() + "\n"
 
 
-def _summary(counted: Counted, window: Window, most: int) -> answers.SummaryAnswer:
+def _summary(counted: SummaryProgress, window: Window, most: int) -> answers.SummaryAnswer:
     asked: Summary = counted.summary
     width = counted.width_ms
     slices = range(window.from_ms // width, (window.to_ms - 1) // width + 1) if asked.over_time else range(0)
 
-    def course(cells: dict[int, Cell]) -> list[float | None]:
+    def values_of(cells: dict[int, Cell]) -> list[float | None]:
         nothing = 0.0 if asked.stat is None else None
         # Slices that are not counted yet are left out.
         return [
@@ -405,10 +405,10 @@ def _summary(counted: Counted, window: Window, most: int) -> answers.SummaryAnsw
 
     groups = counted.largest(most)
     shown = {keys for keys, _ in groups}
-    courses: dict[Any, dict[int, Cell]] = {keys: {} for keys in shown}
-    for (keys, at), cell in counted.courses.items():
+    by_keys: dict[Any, dict[int, Cell]] = {keys: {} for keys in shown}
+    for (keys, at), cell in counted.groups_over_time.items():
         if keys in shown:
-            courses[keys][at] = cell
+            by_keys[keys][at] = cell
     return answers.SummaryAnswer(
         window=views.window_answer(window),
         summary=written(asked),
@@ -417,13 +417,13 @@ def _summary(counted: Counted, window: Window, most: int) -> answers.SummaryAnsw
         value=counted.in_all.value(asked.stat),
         slices=[to_text(at * width) for at in slices] if asked.over_time else None,
         slice_ms=width if asked.over_time else None,
-        course=course(counted.course) if asked.over_time else None,
+        over_time=values_of(counted.over_time) if asked.over_time else None,
         groups=[
             answers.GroupAnswer(
                 keys=[_key(name, key) for name, key in zip(asked.by, keys, strict=True)],
                 records=cell.n,
                 value=cell.value(asked.stat),
-                course=course(courses[keys]) if asked.over_time else None,
+                over_time=values_of(by_keys[keys]) if asked.over_time else None,
             )
             for keys, cell in groups
         ],

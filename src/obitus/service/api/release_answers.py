@@ -67,7 +67,7 @@ class ReleaseRow(BaseModel):
     commits: int
     new_issues: int = Field(description="Issues first seen in it.")
     regressed: int = Field(description="Issues that regressed in it.")
-    steps: int = Field(description="Rates that surely are higher since it.")
+    failing_more_often: int = Field(description="Rates that surely are higher since it.")
     places: list[ReleasePlace]
 
 
@@ -88,7 +88,7 @@ class IssueRef(BaseModel):
     state: StateName
 
 
-class HigherRate(BaseModel):
+class RateRegression(BaseModel):
     """A rate that is higher since a release."""
 
     release: str
@@ -139,7 +139,7 @@ class ReleaseAnswer(ReleaseRow):
     deploys: list[DeployAnswer]
     first_here: list[IssueRef] = Field(description="Issues first seen in it, the first hundred.")
     regressed_here: list[IssueRef] = Field(description="Issues that regressed in it.")
-    stepped_up: list[HigherRate]
+    rate_regressions: list[RateRegression]
     entry_points: list[PointRate] = Field(description="Its entry points, most failed runs first.")
     latest_commits: list[CommitAnswer]
     hours: list[HourAnswer] = Field(description="Runs by hour, the latest 336 hours with any.")
@@ -205,7 +205,7 @@ class LaneEntry(BaseModel):
     inferred: bool = False
     last_seen: Time | None = None
     has_fix: bool | None = Field(default=None, description="Whether it should have the fix, when the issue is settled.")
-    stepped_up: bool = False
+    fails_more_often: bool = False
 
 
 class VerdictAnswer(BaseModel):
@@ -256,6 +256,6 @@ class SinceAnswer(BaseModel):
     verdicts: list[VerdictAnswer]
     revealed_by: RevealedAnswer | None = None
     revealed: list[RevealedAnswer] = Field(description="Issues that this one's fix revealed.")
-    stepped_up: list[HigherRate]
+    rate_regressions: list[RateRegression]
     changes: list[ChangesAnswer]
     releases: list[str] = Field(description="The app's releases, newest first, to settle in.")

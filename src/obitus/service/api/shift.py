@@ -58,7 +58,7 @@ class ShiftAnswer(BaseModel):
 
     window: answers.WindowAnswer
     sentence: str = Field(description="All of it in one sentence.")
-    nobodys: list[issue_answers.IssueRow] = Field(
+    unassigned: list[issue_answers.IssueRow] = Field(
         description="New, reopened, or regressed and failing unassigned issues. By priority."
     )
     came_in: list[ShiftChange]
@@ -115,9 +115,9 @@ def shift_answer(records: Records, clock: Clock, window: Window) -> ShiftAnswer:
     decided = sorted([*written, *(one for one in changes if one.what == "decided")], key=lambda one: one.time)
     numbers = list(dict.fromkeys(one.issue for one in reversed(came_in)))[:MOST_LISTED]
     # Issues that regressed before the shift, and still fail, wait for somebody too.
-    failing = issue_store.issues(records.reader, window, states=["regressed"], limit=MOST_LISTED, nobodys=True)
+    failing = issue_store.issues(records.reader, window, states=["regressed"], limit=MOST_LISTED, unassigned=True)
     rows = {row.id: row for row in (*failing, *issue_store.numbered(records.reader, numbers))}
-    nobodys = [
+    unassigned = [
         row
         for row in rows.values()
         if row.holder is None and row.state in ("untriaged", "regressed") and row.merged_into is None
@@ -128,8 +128,8 @@ def shift_answer(records: Records, clock: Clock, window: Window) -> ShiftAnswer:
     quiet = quiet_in(records, window)
     return ShiftAnswer(
         window=views.window_answer(window),
-        sentence=_sentence(window, sums.failures, sums.issues, came_in, by_person, len(nobodys)),
-        nobodys=views.issue_rows(records, nobodys, window, now_ms, by_priority=True),
+        sentence=_sentence(window, sums.failures, sums.issues, came_in, by_person, len(unassigned)),
+        unassigned=views.issue_rows(records, unassigned, window, now_ms, by_priority=True),
         came_in=came_in,
         decided=decided,
         by_person=dict(sorted(by_person.items(), key=lambda one: (-one[1], one[0]))),
@@ -162,14 +162,14 @@ def _change(row: ChangeThen) -> ShiftChange:
 
 
 def _sentence(
-    window: Window, failures: int, issues: int, came_in: list[ShiftChange], by_person: dict[str, int], nobodys: int
+    window: Window, failures: int, issues: int, came_in: list[ShiftChange], by_person: dict[str, int], unassigned: int
 ) -> str:
     counts = {what: sum(one.what == what for one in came_in) for what in _COMES}
     came = [f"{count} {what}" for what, count in counts.items() if count] or ["nothing new"]
     people = [name for name in by_person if name]
     did = sum(by_person.values())
     by = f" by {', '.join(people[:5])}{' and others' if len(people) > 5 else ''}" if people else ""
-    left = count_of(nobodys, "unassigned issue") if nobodys else "everything that came in is assigned"
+    left = count_of(unassigned, "unassigned issue") if unassigned else "everything that came in is assigned"
     return (
         f"In {span(window.to_ms - window.from_ms)}: {count_of(failures, 'failure')} of {count_of(issues, 'issue')}; "
         f"{', '.join(came)}; {count_of(did, 'decision or note', 'decisions and notes')}{by}; {left}."
@@ -180,7 +180,7 @@ def _blocks(found: ShiftAnswer) -> Iterator[Block]:
     yield Heading(1, "What this shift hands on")
     yield Paragraph(f"{minute_of(found.window.start)} to {minute_of(found.window.end)} UTC. {found.sentence}")
     yield Heading(2, "Unassigned")
-    yield from _issue_table(found.nobodys, "Everything that came in is assigned.")
+    yield from _issue_table(found.unassigned, "Everything that came in is assigned.")
     yield Heading(2, "What waits")
     yield from _issue_table(found.waits, "Nothing waits.")
     if found.quiet:

@@ -9,7 +9,7 @@ from obitus.core.changes.ranking import likely_changes, named_by
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.holding import Held, Traffic
 from obitus.core.lifecycle import Settling, has_fix
-from obitus.core.releases import Order
+from obitus.core.releases import ReleaseOrder
 from obitus.core.wording import count_of, minute_of, span
 from obitus.service.api import release_answers as answers
 from obitus.service.api import views
@@ -36,14 +36,14 @@ class _Issue:
         self.row = issue_store.issue(records.reader, number)
         self.number, self.app_id = number, int(self.row.app_id)
         known = store.releases(records.reader, self.app_id)
-        self.order: Order = store.order_of(known)
+        self.order: ReleaseOrder = store.order_of(known)
         self.ids: dict[str, int] = {row.version: row.id for row in known}
         self.commits: dict[str, int] = {row.version: row.commits for row in known}
         self.points = rates.points_of(records.reader, number)
         self.seen = [row for row in rates.issue_by_release(records.reader, number) if row.version]
         settled = self.row.state in ("settled", "regressed")
         self.settlings = issue_store.settlings(records.reader, number) if settled else []
-        self.steps = rates.steps_of_issue(records.reader, number)
+        self.rate_regressions = rates.rate_regressions_of_issue(records.reader, number)
 
     def failures(self, versions: set[str], environment: str | None) -> int:
         """Return failures in these releases."""
@@ -61,18 +61,18 @@ class _Issue:
 def since_answer(records: Records, clock: Clock, number: int) -> answers.SinceAnswer:
     """Return everything about an issue and its app's releases; raises NotThere."""
     issue = _Issue(records, clock, number)
-    steps = [views.step_answer(row, {}) for row in issue.steps]
+    higher = [views.rate_regression_answer(row, {}) for row in issue.rate_regressions]
     behind = revealed_by(records.reader, number)
     others = revealed(records.reader, number)
     names = rates.issues_named(records.reader, [row.other for row in (*behind, *others)])
     links = [_revealed(row, names) for row in (*behind, *others) if row.other in names]
     return answers.SinceAnswer(
         sentence=_sentence(issue),
-        lane=_lane(issue, {step.release for step in steps if step.sure}),
+        lane=_lane(issue, {one.release for one in higher if one.sure}),
         verdicts=[_verdict(issue, settling) for settling in issue.settlings],
         revealed_by=links[0] if behind and links else None,
         revealed=links[len(behind) :],
-        stepped_up=steps,
+        rate_regressions=higher,
         changes=_changes(issue),
         releases=[release.version for release in reversed(issue.order.releases)][:200],
     )
@@ -118,7 +118,7 @@ def _long(length_ms: int) -> str:
     return span(length_ms).replace(" h", " hours")
 
 
-def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
+def _lane(issue: _Issue, higher_in: set[str]) -> list[answers.LaneEntry]:
     seen = {row.version for row in issue.seen}
     order = issue.order
     settled = {settling.release for settling in issue.settlings}
@@ -154,7 +154,7 @@ def _lane(issue: _Issue, stepped_up: set[str]) -> list[answers.LaneEntry]:
                 inferred=bool(deploys[version].inferred) if version in deploys else False,
                 last_seen=views.time_text(max((row.last_ms for row in rows), default=None)),
                 has_fix=has_fix(fixes[0], version, order, first_ms or 0)[0] if fixes else None,
-                stepped_up=version in stepped_up,
+                fails_more_often=version in higher_in,
             )
         )
     return entries
@@ -242,11 +242,11 @@ def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
         wanted[first.version] = ("it began", issue.row.first_seq)
     for row in issue_store.regressions(issue.records.reader, issue.number):
         wanted.setdefault(row.version, ("it regressed", row.seq))
-    for step in issue.steps:
-        seen = next((row for row in issue.seen if row.version == step.version), None)
+    for rate in issue.rate_regressions:
+        seen = next((row for row in issue.seen if row.version == rate.version), None)
         if seen is not None:
             seq = issue_store.failure_at(issue.records.reader, issue.number, seen.first_ms)
-            wanted.setdefault(step.version, ("it fails more often", seq))
+            wanted.setdefault(rate.version, ("it fails more often", seq))
     for version, (what, seq) in list(wanted.items())[:4]:
         if version not in issue.ids:
             continue

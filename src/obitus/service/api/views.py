@@ -12,7 +12,7 @@ from obitus.core.headline import Headline
 from obitus.core.parking import so_far
 from obitus.core.priority import LEVELS, Priority, weigh
 from obitus.core.quiet.failing import collects_said
-from obitus.core.releases import Known, in_order
+from obitus.core.releases import DatedRelease, in_order
 from obitus.core.statistics import Interval
 from obitus.core.wording import ago, count_of
 from obitus.service.api import answers, issue_answers, release_answers
@@ -26,8 +26,8 @@ from obitus.store.records import Records
 from obitus.store.releases import NOT_COME_MS
 from obitus.store.rows.apps import AppRelease
 from obitus.store.rows.issues import Failure, Issue, IssueName
-from obitus.store.rows.rates import RateStep
-from obitus.store.windows import Window, courses, slices_of
+from obitus.store.rows.rates import RateRegressionRow
+from obitus.store.windows import Window, failures_over_time, slices_of
 
 MOST_RELEASES = 200
 
@@ -46,7 +46,7 @@ def issue_rows(
     records: Records, rows: list[Issue], window: Window, now_ms: int, *, by_priority: bool = False
 ) -> list[issue_answers.IssueRow]:
     """Return issues of a list, with their failures over the window; ``by_priority`` sorts by priority."""
-    found, none = _courses(records, [row.id for row in rows], window)
+    found, none = _over_time(records, [row.id for row in rows], window)
     weighed = _weighed(records, rows, now_ms)
     parked = _parked(records, rows, now_ms)
     if by_priority:
@@ -79,7 +79,7 @@ def _parked(records: Records, rows: list[Issue], now_ms: int) -> dict[int, issue
 def issue_answer(records: Records, clock: Clock, number: int, window: Window) -> issue_answers.IssueAnswer:
     """Return one issue, whole; raises NotThere."""
     row = store.issue(records.reader, number)
-    found, none = _courses(records, [number], window)
+    found, none = _over_time(records, [number], window)
     return issue_answers.IssueAnswer(
         **_issue_fields(
             row,
@@ -146,7 +146,7 @@ def newest_first(rows: Iterable[AppRelease]) -> list[str]:
     known: dict[str, int] = {}
     for row in rows:
         known[row.version] = min(row.first_ms, known.get(row.version, row.first_ms))
-    ordered = in_order(Known(version, first_ms) for version, first_ms in known.items() if version)
+    ordered = in_order(DatedRelease(version, first_ms) for version, first_ms in known.items() if version)
     return [release.version for release in reversed(ordered)][:MOST_RELEASES]
 
 
@@ -169,10 +169,10 @@ def issue_ref(row: IssueName) -> release_answers.IssueRef:
     return release_answers.IssueRef(number=row.id, title=title_of(row), state=row.state)
 
 
-def step_answer(row: RateStep, names: dict[int, IssueName]) -> release_answers.HigherRate:
-    """Return a rate that stepped up."""
+def rate_regression_answer(row: RateRegressionRow, names: dict[int, IssueName]) -> release_answers.RateRegression:
+    """Return a rate regression."""
     usual = row.before_failures / row.before_runs * row.runs
-    return release_answers.HigherRate(
+    return release_answers.RateRegression(
         release=row.version,
         environment=row.environment,
         issue=issue_ref(names[row.issue_id]) if row.issue_id in names else None,
@@ -186,7 +186,7 @@ def step_answer(row: RateStep, names: dict[int, IssueName]) -> release_answers.H
 
 
 def _issue_fields(
-    row: Issue, failures: int, course: list[int], priority: Priority, parked: issue_answers.ParkedAnswer | None
+    row: Issue, failures: int, over_time: list[int], priority: Priority, parked: issue_answers.ParkedAnswer | None
 ) -> dict[str, object]:
     return {
         "priority": issue_answers.PriorityAnswer(level=priority.level, reason=priority.reason, said=priority.said),
@@ -213,7 +213,7 @@ def _issue_fields(
         "waits_for": row.waits_for,
         "parked": parked,
         "reopened": row.reopened,
-        "over_time": course,
+        "over_time": over_time,
     }
 
 
@@ -237,9 +237,9 @@ def _failure_fields(row: Failure) -> dict[str, object]:
     }
 
 
-def _courses(records: Records, numbers: list[int], window: Window) -> tuple[dict[int, list[int]], list[int]]:
+def _over_time(records: Records, numbers: list[int], window: Window) -> tuple[dict[int, list[int]], list[int]]:
     """Return failures by slice of the window for issues with any, and the empty slices for the others."""
-    return courses(records.reader, json.dumps(numbers), window), [0] * slices_of(window).count
+    return failures_over_time(records.reader, json.dumps(numbers), window), [0] * slices_of(window).count
 
 
 def _releases(records: Records, row: Issue) -> list[issue_answers.ReleaseCount]:

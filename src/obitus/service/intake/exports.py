@@ -38,7 +38,7 @@ _TRANSLATE: Final[dict[Signal, Callable[..., Iterator[Translated]]]] = {
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class SourceReports:
     """The reports of one source: a line each, with the number of its record; and records without a report, with the reason."""
 
     source: Source
@@ -59,7 +59,7 @@ class Export:
     now_ms: int
 
 
-def read(export: Export, limits: Limits, steps: SendersSteps) -> list[Part]:
+def read(export: Export, limits: Limits, steps: SendersSteps) -> list[SourceReports]:
     """Read an export; raises a problem where it is none."""
     signal, body = export.signal, whole(export.raw, export.encoding, limits)
     left_out = 0
@@ -81,25 +81,25 @@ def read(export: Export, limits: Limits, steps: SendersSteps) -> list[Part]:
     if not isinstance(payload, dict):
         raise Problem("not-otlp", "An OTLP export in JSON is an object.")
     parts = [_part(one) for one in _TRANSLATE[signal](payload, export.now_ms, steps)]
-    return [*parts, Part(Source("", "", ""), [], [], [], left_out)] if left_out else parts
+    return [*parts, SourceReports(Source("", "", ""), [], [], [], left_out)] if left_out else parts
 
 
 def read_apart(
     export: Export, limits: Limits, sender: str, known: list[TraceSoFar]
-) -> tuple[list[Part], list[TraceSoFar]]:
+) -> tuple[list[SourceReports], list[TraceSoFar]]:
     """The same in a worker process, which gets the memory of the sender's traces and returns it changed."""
     steps = Steps()
     steps.bring(sender, known)
     return read(export, limits, steps.of_sender(sender)), steps.all_of(sender)
 
 
-def _part(translated: Translated) -> Part:
+def _part(translated: Translated) -> SourceReports:
     lines = [
         json.dumps(report, ensure_ascii=False, default=str).encode("utf-8", "replace")
         for _, report in translated.reports
     ]
     numbers = [number for number, _ in translated.reports]
-    return Part(translated.source, numbers, lines, translated.refused, translated.left_out)
+    return SourceReports(translated.source, numbers, lines, translated.refused, translated.left_out)
 
 
 def _ids_in_hex(payload: Any) -> None:

@@ -33,7 +33,7 @@ class AsCollected:
         return ""
 
 
-class WorkedOut:
+class ComputedParts:
     """Parts of a decision that are computed when they are needed."""
 
     def __init__(

@@ -23,7 +23,7 @@ from obitus.core.releases import canonical
 from obitus.service.intake.chains import asked_about, chain_of, read_stacks
 from obitus.service.intake.familiar import Familiar, Form, form_of
 from obitus.service.intake.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
-from obitus.service.intake.further import AsCollected, WorkedOut
+from obitus.service.intake.further import AsCollected, ComputedParts
 from obitus.service.intake.lines import AnyReport, Refusal, report_in
 from obitus.store.days import failures, logs, runs
 from obitus.store.evidence import Packer
@@ -220,7 +220,9 @@ class Preparer:
                 *collected
             )
 
-        further = WorkedOut(chain, decided, together, lambda: facts or asked_about(content, chain, app, environment))
+        further = ComputedParts(
+            chain, decided, together, lambda: facts or asked_about(content, chain, app, environment)
+        )
         fingerprint = f"rule-{together.id}" if together else decided.text
         traits = None if together or decided.apart else decided.traits
         return Decided(fingerprint, traits, further), headline_of(chain, decided.fault)

@@ -36,7 +36,7 @@ _SIZES = struct.Struct(">QQ")
 _PART, _DONE, _RAISED = range(3)
 """What an answer is: a part of a result, a result, or an exception."""
 
-Part = TypeVar("Part")
+Yielded = TypeVar("Yielded")
 Result = TypeVar("Result")
 
 
@@ -69,7 +69,7 @@ class Processes:
         return await asyncio.wrap_future(self._threads.submit(self._work, act, given))
 
     async def work_in_parts(
-        self, on_part: Callable[[Part], object], act: Callable[..., Generator[Part, None, Result]], *given: Any
+        self, on_part: Callable[[Yielded], object], act: Callable[..., Generator[Yielded, None, Result]], *given: Any
     ) -> tuple[Result, float]:
         """The same for a generator function: ``on_part`` gets each value as soon as it is yielded, on a thread of its
         own. What was yielded before a process ended has been given to it.

@@ -19,7 +19,7 @@ from obitus.core import telemetry
 from obitus.core.telemetry import Source
 from obitus.service.intake import exports, wire
 from obitus.service.intake.bodies import SECONDS_OF_A_WRITE, Pass, gather
-from obitus.service.intake.exports import MESSAGES, PROTOBUF, Export, Part, Signal
+from obitus.service.intake.exports import MESSAGES, PROTOBUF, Export, Signal, SourceReports
 from obitus.service.intake.intake import Intake, TheIntake
 from obitus.service.intake.lines import Refusal
 from obitus.service.intake.prepare import Ready, Sender
@@ -136,7 +136,7 @@ async def _export(request: Request, intake: Intake, signal: Signal) -> Response:
     return Response(json.dumps(answer), media_type="application/json")
 
 
-async def _read(intake: Intake, held: Pass, key: KnownKey, export: Export) -> list[Part]:
+async def _read(intake: Intake, held: Pass, key: KnownKey, export: Export) -> list[SourceReports]:
     """Parse an export: a small one here, a large one in a worker process."""
     limits, sender = intake.limits_of_telemetry, str(key.id)
     if is_small(held, export.raw, limits):
@@ -161,7 +161,7 @@ async def _read(intake: Intake, held: Pass, key: KnownKey, export: Export) -> li
     return parts
 
 
-async def _take(intake: Intake, held: Pass, key: KnownKey, parts: list[Part]) -> tuple[int, str]:
+async def _take(intake: Intake, held: Pass, key: KnownKey, parts: list[SourceReports]) -> tuple[int, str]:
     """Write everything; return how many records were rejected, and why."""
     rejected: set[int] = set()
     reasons: list[str] = []

@@ -11,7 +11,7 @@ from typing import Annotated, Any, ClassVar, Final
 import pydantic_core
 
 from obitus.core.asking.records import Kind as RecordKind
-from obitus.core.comparing import Seen
+from obitus.core.comparing import FailureRate
 from obitus.core.quiet import failing
 from obitus.core.quiet.finding import Kind, Quiet
 from obitus.service.clock import Clock
@@ -141,7 +141,9 @@ class Collecting(Job):
                 for one in store.job_hours(self._records.reader, self._clock.now_ms())
                 if (one.app_id, one.environment, one.entry_point) == (quiet.app_id, quiet.environment, quiet.subject)
             ]
-            missed = Quiet(quiet.subject, quiet.reason, Seen(0, 0), Seen(0, 0), quiet.chance, max(hours, default=0))
+            missed = Quiet(
+                quiet.subject, quiet.reason, FailureRate(0, 0), FailureRate(0, 0), quiet.chance, max(hours, default=0)
+            )
             return self._silent(missed, quiet.app_id, quiet.app, quiet.environment)
         names = names_in(self._records.reader)
         row = Collected(0, quiet.app_id, quiet.app, quiet.kind, quiet.subject, 0)

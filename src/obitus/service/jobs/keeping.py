@@ -13,7 +13,7 @@ from obitus.service.clock import Clock
 from obitus.store import people, reserve, retention
 from obitus.store.errors import StoreError, StoreFull
 from obitus.store.records import Records
-from obitus.store.retention import Step
+from obitus.store.retention import DayRemoval
 
 FIRST_S: Final = 900.0
 """From the start of a service to the first removal, so that a changed setting can be corrected."""
@@ -42,7 +42,7 @@ class Keeping:
         self._stopping.set()
         self._thread.join()
 
-    def look(self) -> list[Step]:
+    def look(self) -> list[DayRemoval]:
         """Remove what is due; return the removals."""
         done = []
         for step in retention.due(self._records, self._clock.now_ms(), most_bytes=self._room(), clean=self._clean):
@@ -59,7 +59,7 @@ class Keeping:
             reserve.keep(self._data)
         return done
 
-    def _removed(self, step: Step) -> int:
+    def _removed(self, step: DayRemoval) -> int:
         """Carry out a removal, with the reserved room where there is no other; return how many bytes were freed."""
         try:
             return retention.remove(self._records, step, self._clock.now_ms())

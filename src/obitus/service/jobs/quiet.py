@@ -8,7 +8,7 @@ from functools import partial
 from typing import Final
 
 from obitus.core.clock import DAY_MS, HOUR_MS
-from obitus.core.comparing import Course, Seen
+from obitus.core.comparing import FailureRate, RateHistory
 from obitus.core.quiet.finding import Kind, Quiet, did_not_run, more_than_usual
 from obitus.store import quiet as store
 from obitus.store import rates
@@ -54,10 +54,10 @@ def _since_release(reader: Reader, release: ReleaseInHours, found: dict[Where, d
     if not before or not release.version:
         return
     numbers = [release.release_id, *(number for _, number in before)]
-    runs: dict[tuple[str, int], Seen] = {}
+    runs: dict[tuple[str, int], FailureRate] = {}
     in_all: dict[int, int] = defaultdict(int)
     for row in rates.points_in(reader, numbers, release.environment):
-        runs[row.entry_point, row.release_id] = Seen(row.refused, row.runs)
+        runs[row.entry_point, row.release_id] = FailureRate(row.refused, row.runs)
         in_all[row.release_id] += row.runs
     warned = {
         (row.said, row.release_id): row.records
@@ -66,10 +66,10 @@ def _since_release(reader: Reader, release: ReleaseInHours, found: dict[Where, d
     }
     now = f"in release {release.version}"
 
-    def courses(subjects: Iterable[str], of: dict[tuple[str, int], Seen]) -> list[Course]:
-        nothing = Seen(0, 0)
+    def histories(subjects: Iterable[str], of: dict[tuple[str, int], FailureRate]) -> list[RateHistory]:
+        nothing = FailureRate(0, 0)
         return [
-            Course(
+            RateHistory(
                 subject,
                 of.get((subject, release.release_id), nothing),
                 tuple((name, of.get((subject, number), nothing)) for name, number in before),
@@ -79,24 +79,26 @@ def _since_release(reader: Reader, release: ReleaseInHours, found: dict[Where, d
 
     points = {point for point, number in runs if number == release.release_id}
     where = (release.app_id, release.environment)
-    _add(found[*where, "refused"], more_than_usual(courses(points, runs), "refused", now))
+    _add(found[*where, "refused"], more_than_usual(histories(points, runs), "refused", now))
     said = {text for text, number in warned if number == release.release_id}
     beside = {
-        (text, number): Seen(warned.get((text, number), 0), in_all[number]) for text in said for number in numbers
+        (text, number): FailureRate(warned.get((text, number), 0), in_all[number])
+        for text in said
+        for number in numbers
     }
-    _add(found[*where, "warning"], more_than_usual(courses(said, beside), "warning", now))
+    _add(found[*where, "warning"], more_than_usual(histories(said, beside), "warning", now))
 
 
 def _lately(reader: Reader, now_ms: int, found: dict[Where, dict[str, Quiet]]) -> None:
-    runs: dict[tuple[int, str], dict[str, list[Seen]]] = defaultdict(dict)
+    runs: dict[tuple[int, str], dict[str, list[FailureRate]]] = defaultdict(dict)
     in_all: dict[tuple[int, str], list[int]] = defaultdict(lambda: [0, 0])
     for row in store.points_lately(reader, now_ms):
-        seen = runs[row.app_id, row.environment].setdefault(row.entry_point, [Seen(0, 0), Seen(0, 0)])
-        seen[row.recent] = Seen(row.refused, row.runs)
+        seen = runs[row.app_id, row.environment].setdefault(row.entry_point, [FailureRate(0, 0), FailureRate(0, 0)])
+        seen[row.recent] = FailureRate(row.refused, row.runs)
         in_all[row.app_id, row.environment][row.recent] += row.runs
     for (app_id, environment), points in runs.items():
-        courses = [Course(point, now, ((USUAL, before),)) for point, (before, now) in points.items()]
-        _add(found[app_id, environment, "refused"], more_than_usual(courses, "refused", LATELY))
+        histories = [RateHistory(point, now, ((USUAL, before),)) for point, (before, now) in points.items()]
+        _add(found[app_id, environment, "refused"], more_than_usual(histories, "refused", LATELY))
     warned: dict[tuple[int, str], dict[str, list[int]]] = defaultdict(dict)
     for one in store.warned_lately(reader, now_ms):
         warned[one.app_id, one.environment].setdefault(one.said, [0, 0])[one.recent] = one.records
@@ -105,10 +107,11 @@ def _lately(reader: Reader, now_ms: int, found: dict[Where, dict[str, Quiet]]) -
         if not usual or not lately:
             # An app that counts no runs: its hours count instead.
             usual, lately = (length // HOUR_MS * PER_HOUR for length in (store.USUAL_MS, store.RECENT_MS))
-        courses = [
-            Course(text, Seen(now, lately), ((USUAL, Seen(before, usual)),)) for text, (before, now) in by_text.items()
+        histories = [
+            RateHistory(text, FailureRate(now, lately), ((USUAL, FailureRate(before, usual)),))
+            for text, (before, now) in by_text.items()
         ]
-        _add(found[app_id, environment, "warning"], more_than_usual(courses, "warning", LATELY))
+        _add(found[app_id, environment, "warning"], more_than_usual(histories, "warning", LATELY))
 
 
 def _jobs(reader: Reader, now_ms: int, found: dict[Where, dict[str, Quiet]]) -> None:

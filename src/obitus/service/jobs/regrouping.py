@@ -218,7 +218,7 @@ class Regrouping(Job):
                         connection, goes_to, group.headline.type, group.headline.cause, group.headline.place
                     )
             for text, decided in group.fingerprints.items():
-                found = store_grouping.Found(goes_to, text, known=False, joined="regrouped")
+                found = store_grouping.FoundIssue(goes_to, text, known=False, joined="regrouped")
                 store_grouping.add_fingerprint(connection, app_id, goes_to, decided, found)
                 store.lead(connection, number, app_id, text, goes_to, "regrouped")
             return goes_to

@@ -1,4 +1,4 @@
-"""Analyses while reports arrive: rates that step up with a release, and issues that a fix revealed."""
+"""Analyses while reports arrive: rate regressions of releases, and issues that a fix revealed."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from itertools import groupby
 from typing import Any, ClassVar, Final
 
 from obitus.core.changes.revealing import WINDOW_MS, Story, lies_behind
-from obitus.core.comparing import Course, Step, stepped_up
+from obitus.core.comparing import RateHistory, RateRegression, rate_regressions
 from obitus.core.lifecycle import has_fix
 from obitus.service.clock import Clock
 from obitus.service.exposed import Exposed
@@ -60,16 +60,16 @@ class Watching(Job):
             if row.failures or row.failed
         }
         for version, environment in places:
-            # A release without failures has no steps: with a release for each commit that is most of them.
+            # A release without failures has none: with a release for each commit that is most of them.
             earlier = order.before(version)[:MOST_EARLIER]
             if earlier and version in ids and (ids[version], environment) in failed:
                 self._rates_of(ids[version], [(name, ids[name]) for name in earlier], environment)
 
     def _rates_of(self, release: int, before: list[tuple[str, int]], environment: str) -> None:
-        courses, point_courses = courses_of(self._records.reader, release, before, environment)
-        steps: list[Step] = [*stepped_up(courses), *stepped_up(point_courses, shares=True)]
+        histories, point_histories = histories_of(self._records.reader, release, before, environment)
+        found: list[RateRegression] = [*rate_regressions(histories), *rate_regressions(point_histories, shares=True)]
         now_ms = self._clock.now_ms()
-        self._records.writer.run(lambda c: rates.keep_steps(c, release, environment, steps, now_ms))
+        self._records.writer.run(lambda c: rates.keep_rate_regressions(c, release, environment, found, now_ms))
 
     def _revealed(self, number: int) -> None:
         issue = issue_store.issue(self._records.reader, number)
@@ -114,21 +114,21 @@ def story_of(content: dict[str, Any]) -> Story:
     return Story(chain_of(content), steps, around)
 
 
-def courses_of(
+def histories_of(
     reader: Reader, release: int, before: list[tuple[str, int]], environment: str
-) -> tuple[list[Course], list[Course]]:
+) -> tuple[list[RateHistory], list[RateHistory]]:
     """Return the counts of a release's issues and entry points, in it and in the releases before it."""
     ids = [release, *(number for _, number in before)]
     rows = rates.issues_of(reader, ids, environment)
     seen = Exposed(rows, rates.points_in(reader, ids, environment), rows)
-    courses = [
-        Course(issue, seen.issue(issue, release), tuple((name, seen.issue(issue, one)) for name, one in before))
+    histories = [
+        RateHistory(issue, seen.issue(issue, release), tuple((name, seen.issue(issue, one)) for name, one in before))
         for issue, failed_in in seen.failures
         if failed_in == release
     ]
-    point_courses = [
-        Course(point, seen.point(point, release), tuple((name, seen.point(point, one)) for name, one in before))
+    point_histories = [
+        RateHistory(point, seen.point(point, release), tuple((name, seen.point(point, one)) for name, one in before))
         for (point, ran_in), row in seen.runs.items()
         if ran_in == release and row.failed
     ]
-    return courses, point_courses
+    return histories, point_histories

@@ -26,7 +26,7 @@ from obitus.service.outward.asking import Asker
 from obitus.service.outward.sealing import Seal, SealBroken
 from obitus.service.passing import files, otlp, syslog, webhooks
 from obitus.service.passing.base import PassingTrouble, Taken, Taker
-from obitus.service.passing.reading import Reading, Wanted
+from obitus.service.passing.reading import Reading, TargetFilter
 from obitus.store import passing as store
 from obitus.store.errors import StoreBusy, StoreError, StoreTrouble
 from obitus.store.passing import Passed
@@ -283,11 +283,11 @@ def _give(taker: Taker, part: Sequence[dict[str, Any]], given: Given) -> None:
     given.add(part, taken)
 
 
-def wanted_of(row: Target, now_ms: int) -> Wanted:
+def wanted_of(row: Target, now_ms: int) -> TargetFilter:
     """Return the filter of a target; raises QuestionTrouble, RuleTrouble."""
     rules = parse_rules(json.loads(row.hides))
     node = read(row.question, now_ms) if row.question else None
-    return Wanted(frozenset(json.loads(row.passes)), node, Redactor(rules, compiled) if rules else None)
+    return TargetFilter(frozenset(json.loads(row.passes)), node, Redactor(rules, compiled) if rules else None)
 
 
 ThePassing = Annotated[Passing, part("passing")]

@@ -38,7 +38,7 @@ _ISSUES: Final = "SELECT seq, issue_id FROM failures WHERE seq IN (SELECT value 
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class TargetFilter:
     """The filter of a target."""
 
     passes: frozenset[str]
@@ -64,7 +64,7 @@ class Next:
 class Reading:
     """Reads for one target."""
 
-    def __init__(self, records: Records, wanted: Wanted, home: str) -> None:
+    def __init__(self, records: Records, wanted: TargetFilter, home: str) -> None:
         self._records, self._wanted, self._home = records, wanted, home
 
     def next(self, at: Mapping[int, int], events_to: int, now_ms: int) -> Next:

@@ -39,11 +39,11 @@ _WHOSE: Final = (
 )
 AMONG: Final = "place IN (SELECT value FROM json_each(?))"
 
-Found = Mapping[tuple[Key, int, str], tuple[int, float]]
+CountsByKey = Mapping[tuple[Key, int, str], tuple[int, float]]
 """The number of records, and their figure, by group, minute (since 1970) and part: a bucket of numbers, or a person."""
 
 
-class Place(NamedTuple):
+class DaySource(NamedTuple):
     """The source of records: the file of a day, and a condition in SQL on its rows."""
 
     day: int
@@ -93,7 +93,7 @@ class Came:
         days: DayReaders,
         names: Names,
         kind: Kind,
-        place: Place,
+        place: DaySource,
         conditions: Iterable[Measured],
         further: Mapping[int, Mapping[str, int]] | None = None,
     ) -> None:
@@ -103,7 +103,7 @@ class Came:
         self._asked = sorted(self._few & _fields(conditions))
         self._by_app: dict[Value, list[_Alike]] = defaultdict(list)
         self._matching: dict[str, list[_Alike]] = {}
-        self._found: dict[tuple[Any, ...], Found] = {}
+        self._found: dict[tuple[Any, ...], CountsByKey] = {}
         self._read()
 
     @property
@@ -111,7 +111,7 @@ class Came:
         """Whether there are no records."""
         return not self._by_app
 
-    def of(self, condition: Measured) -> Found:
+    def of(self, condition: Measured) -> CountsByKey:
         """Return the records of a condition. Conditions that differ only in their limit or window share the result."""
         what = (condition.where, condition.by, condition.measure, condition.stat, condition.of)
         found = self._found.get(what)
@@ -141,7 +141,7 @@ class Came:
         for one in alike.values():
             self._by_app[one.fields.get("app")].append(one)
 
-    def _count(self, condition: Measured) -> Found:
+    def _count(self, condition: Measured) -> CountsByKey:
         first, has_more = split(condition.node, self._few)
         matching = self._of_few(condition.where, first)
         if not matching:
@@ -180,7 +180,7 @@ class Came:
             found = self._matching[where] = [one for one in among if first is None or holds(first, one.fields, ())]
         return found
 
-    def _looked_for(self, condition: Measured, matching: Sequence[_Alike]) -> Found:
+    def _looked_for(self, condition: Measured, matching: Sequence[_Alike]) -> CountsByKey:
         """Count by the whole question, among the records that may match."""
         place = self._place
         if sum(map(len, self._by_app.values())) > len(matching):
@@ -214,7 +214,7 @@ class Came:
         issue, person = self._whose.get(place, (0, ""))
         return issue, {person: 1} if self._further is None else self._further[place]
 
-    def _records(self, condition: Measured, place: Place) -> tuple[list[_Record], list[list[Value]]]:
+    def _records(self, condition: Measured, place: DaySource) -> tuple[list[_Record], list[list[Value]]]:
         """Return the records of a question, and the values by which they are grouped."""
         with self._days.open(place.day, limit_s=place.limit_s) as connection:
             # First: a question may call functions that a compiler registers.

@@ -15,11 +15,11 @@ from typing import Final
 
 from obitus.core.alerting.amounts import Amount, Key
 from obitus.core.alerting.conditions import Measured
-from obitus.core.alerting.course import Courses
+from obitus.core.alerting.over_time import AmountsByKey
 from obitus.core.asking.records import Kind
 from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
 from obitus.core.days import day_and_place, seq_of
-from obitus.store.alerts.coming import AMONG, KINDS, Came, Found, Place, add
+from obitus.store.alerts.coming import AMONG, KINDS, Came, CountsByKey, DaySource, add
 from obitus.store.asking.compiling import Names
 from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
@@ -66,7 +66,7 @@ _SPAN_FROM: Final = f"{_SPAN} AND time_ms >= ?"
 
 
 @dataclass(frozen=True, slots=True)
-class Counted:
+class CountedRule:
     """A rule with stored amounts."""
 
     rule_id: int
@@ -97,7 +97,7 @@ Amounts = dict[tuple[int, int, Key, str], tuple[int, float]]
 class Turn:
     """The result of one turn of counting."""
 
-    amounts: dict[int, tuple[Counted, Amounts]] = field(default_factory=dict)
+    amounts: dict[int, tuple[CountedRule, Amounts]] = field(default_factory=dict)
     places: dict[int, int] = field(default_factory=dict)
     further: list[OnlyCounted] = field(default_factory=list)
     """Failures that are only counted with others, as far as they were counted in this turn."""
@@ -129,7 +129,12 @@ def move(connection: sqlite3.Connection, places: Mapping[int, int]) -> None:
 
 
 def came_since(
-    reader: Reader, days: DayReaders, names: Names, rules: Sequence[Counted], counted: Mapping[int, int], now_ms: int
+    reader: Reader,
+    days: DayReaders,
+    names: Names,
+    rules: Sequence[CountedRule],
+    counted: Mapping[int, int],
+    now_ms: int,
 ) -> Turn:
     """Count the records since ``counted``, for each rule."""
     turn = Turn({rule.rule_id: (rule, {}) for rule in rules})
@@ -140,7 +145,7 @@ def came_since(
         try:
             for start_at in range(at, day.last_place, AT_ONCE):
                 span = (start_at, min(start_at + AT_ONCE, day.last_place))
-                _count(reader, days, names, Place(day.day, _SPAN, span, LIMIT_S), now_ms, turn.amounts)
+                _count(reader, days, names, DaySource(day.day, _SPAN, span, LIMIT_S), now_ms, turn.amounts)
         except UNREADABLE as error:
             _log.warning("alerts cannot count a day: %s", error)
         turn.places[day.day] = day.last_place
@@ -153,14 +158,14 @@ def counted_back(
     reader: Reader,
     days: DayReaders,
     names: Names,
-    rules: Sequence[Counted],
+    rules: Sequence[CountedRule],
     counted: Mapping[int, int],
     now_ms: int,
     *,
     limit_s: float = BACK_S,
-) -> tuple[dict[int, tuple[Counted, Amounts]], int]:
+) -> tuple[dict[int, tuple[CountedRule, Amounts]], int]:
     """Count records from before rules began, the newest days first; return how far back that got within the time."""
-    into: dict[int, tuple[Counted, Amounts]] = {rule.rule_id: (rule, {}) for rule in rules}
+    into: dict[int, tuple[CountedRule, Amounts]] = {rule.rule_id: (rule, {}) for rule in rules}
     from_ms = min(now_ms - rule.back_ms for rule in rules)
     reached_ms, ends_s = now_ms, time.monotonic() + limit_s
     for day in days.known(from_ms, now_ms + DAY_MS):
@@ -169,7 +174,12 @@ def counted_back(
             for start_at in range(0, upto, AT_ONCE):
                 end_at = min(start_at + AT_ONCE, upto)
                 _count(
-                    reader, days, names, Place(day.day, _SPAN_FROM, (start_at, end_at, from_ms), LIMIT_S), now_ms, into
+                    reader,
+                    days,
+                    names,
+                    DaySource(day.day, _SPAN_FROM, (start_at, end_at, from_ms), LIMIT_S),
+                    now_ms,
+                    into,
                 )
                 behind = reader.all(OnlyCounted, _BEHIND, (seq_of(day.day, start_at), seq_of(day.day, end_at)))
                 _count_further(reader, days, names, behind, now_ms, into)
@@ -189,14 +199,14 @@ def _count_further(
     names: Names,
     rows: Sequence[OnlyCounted],
     now_ms: int,
-    into: Mapping[int, tuple[Counted, Amounts]],
+    into: Mapping[int, tuple[CountedRule, Amounts]],
 ) -> None:
     """Count failures that were not kept, each like the one that represents it."""
     rules = [one for one in into.values() if KINDS[one[0].condition.source] == "failure"]
     if not rules:
         return
     for day, further in _by_day(rows).items():
-        place = Place(day, AMONG, (json.dumps(list(further)),), LIMIT_S)
+        place = DaySource(day, AMONG, (json.dumps(list(further)),), LIMIT_S)
         try:
             came = Came(reader, days, names, "failure", place, (rule.condition for rule, _ in rules), further)
             for rule, amounts in rules:
@@ -218,11 +228,11 @@ def _count(
     reader: Reader,
     days: DayReaders,
     names: Names,
-    place: Place,
+    place: DaySource,
     now_ms: int,
-    into: Mapping[int, tuple[Counted, Amounts]],
+    into: Mapping[int, tuple[CountedRule, Amounts]],
 ) -> None:
-    by_kind: dict[Kind, list[tuple[Counted, Amounts]]] = {}
+    by_kind: dict[Kind, list[tuple[CountedRule, Amounts]]] = {}
     for rule, amounts in into.values():
         by_kind.setdefault(KINDS[rule.condition.source], []).append((rule, amounts))
     for kind, rules in by_kind.items():
@@ -241,13 +251,13 @@ def write(connection: sqlite3.Connection, turn: Turn) -> None:
     connection.executemany(_SEEN, ((row.n, row.seq, row.user_id) for row in turn.further))
 
 
-def write_back(connection: sqlite3.Connection, rule: Counted, amounts: Amounts, from_ms: int) -> None:
+def write_back(connection: sqlite3.Connection, rule: CountedRule, amounts: Amounts, from_ms: int) -> None:
     """Add the counts of a rule from before it began, and since when it is counted. Runs on the writer."""
     if _write(connection, rule, amounts):
         connection.execute(_SINCE, (from_ms, rule.rule_id))
 
 
-def _write(connection: sqlite3.Connection, rule: Counted, amounts: Amounts) -> bool:
+def _write(connection: sqlite3.Connection, rule: CountedRule, amounts: Amounts) -> bool:
     # Ended or changed meanwhile: it is counted from the beginning.
     if connection.execute(_IS_ACTIVE, (rule.rule_id, rule.changed_ms)).fetchone() is None:
         return False
@@ -263,16 +273,16 @@ def _write(connection: sqlite3.Connection, rule: Counted, amounts: Amounts) -> b
     return True
 
 
-def amounts_of(reader: Reader, rule: Counted, minutes: int, first: int, last: int, slot_ms: int) -> Courses:
+def amounts_of(reader: Reader, rule: CountedRule, minutes: int, first: int, last: int, slot_ms: int) -> AmountsByKey:
     """Return the counts of a rule by slots, whose length is that of the stored ones or longer."""
-    found, each = Courses(), slot_ms // (minutes * MINUTE_MS)
+    found, each = AmountsByKey(), slot_ms // (minutes * MINUTE_MS)
     stat = rule.condition.stat
     for row in reader.all(AmountRow, _AMOUNTS, (rule.rule_id, minutes, first * each, last * each + each - 1)):
         found.add(tuple(json.loads(row.group_key)), row.slot // each, _amount(rule.condition, row), stat)
     return found
 
 
-def prune(connection: sqlite3.Connection, rule: Counted, now_ms: int) -> int:
+def prune(connection: sqlite3.Connection, rule: CountedRule, now_ms: int) -> int:
     """Remove counts that a rule no longer needs; return their number. Runs on the writer."""
     minute = (now_ms - rule.kept_ms) // MINUTE_MS
     removed = connection.execute(_OLD, (rule.rule_id, 1, minute, MOST_REMOVED)).rowcount
@@ -282,7 +292,7 @@ def prune(connection: sqlite3.Connection, rule: Counted, now_ms: int) -> int:
     )
 
 
-def courses_between(
+def amounts_between(
     reader: Reader,
     days: DayReaders,
     names: Names,
@@ -292,11 +302,11 @@ def courses_between(
     slot_ms: int,
     *,
     limit_s: float = LIMIT_S,
-) -> tuple[Courses, int]:
+) -> tuple[AmountsByKey, int]:
     """Return the amounts of a condition by slots in a span, from the records themselves, and how far back they go."""
-    found, reached_ms = Courses(), to_ms
+    found, reached_ms = AmountsByKey(), to_ms
     for day in days.known(from_ms, to_ms):
-        place = Place(day.day, "time_ms >= ? AND time_ms < ?", (from_ms, to_ms), limit_s)
+        place = DaySource(day.day, "time_ms >= ? AND time_ms < ?", (from_ms, to_ms), limit_s)
         try:
             came = [Came(reader, days, names, KINDS[condition.source], place, [condition])]
             if KINDS[condition.source] == "failure":
@@ -312,7 +322,7 @@ def courses_between(
     return found, from_ms
 
 
-def _behind(reader: Reader, days: DayReaders, names: Names, condition: Measured, place: Place) -> list[Came]:
+def _behind(reader: Reader, days: DayReaders, names: Names, condition: Measured, place: DaySource) -> list[Came]:
     """Return the counts that failures of a place represent, if any."""
     rows = reader.all(OnlyCounted, _BEHIND, (seq_of(place.day, 0), seq_of(place.day + 1, 0)))
     further = _by_day(rows).get(place.day)
@@ -322,7 +332,7 @@ def _behind(reader: Reader, days: DayReaders, names: Names, condition: Measured,
     return [Came(reader, days, names, "failure", among, [condition], further)]
 
 
-def _put(found: Found, rule: Counted, now_ms: int, into: Amounts) -> None:
+def _put(found: CountsByKey, rule: CountedRule, now_ms: int, into: Amounts) -> None:
     """Add the records of a rule, by minutes and by hours."""
     oldest = (now_ms - rule.kept_ms) // MINUTE_MS
     stat = rule.condition.stat

@@ -27,7 +27,7 @@ MOST_SHOWN: Final = 200
 
 _COLUMNS: Final = """
 SELECT f.id, f.rule_id, r.name AS rule, r.condition, r.priority, f.group_key, f.event_id, f.issue_id, f.app_id, f.environment, f.begun_ms,
-  f.noted_ms, f.over_ms, f.value, f.bound, f.worst, f.reason, f.course, f.records, f.held_back, f.accepted_ms, f.accepted_by,
+  f.noted_ms, f.over_ms, f.value, f.bound, f.worst, f.reason, f.over_time, f.records, f.held_back, f.accepted_ms, f.accepted_by,
   f.escalates_ms, f.escalated_ms FROM firings f JOIN alert_rules r ON r.id = f.rule_id"""
 _LATEST: Final = f"""{_COLUMNS}
 WHERE f.begun_ms >= :from_ms AND f.begun_ms < :to_ms AND (:rule IS NULL OR r.name = :rule) AND (:issue IS NULL OR f.issue_id = :issue)
@@ -45,12 +45,12 @@ _IS_TO_ESCALATE: Final = """
 SELECT 1 FROM firings WHERE escalates_ms IS NOT NULL AND escalated_ms IS NULL AND accepted_ms IS NULL
   AND (escalates_ms <= :now_ms OR noted_ms > :now_ms + :differ_ms) LIMIT 1"""
 _BEGIN: Final = """
-INSERT INTO firings (rule_id, group_key, event_id, issue_id, app_id, environment, begun_ms, noted_ms, value, bound, worst, reason, course,
+INSERT INTO firings (rule_id, group_key, event_id, issue_id, app_id, environment, begun_ms, noted_ms, value, bound, worst, reason, over_time,
   records, held_back, accepted_by, escalates_ms)
-VALUES (:rule_id, :group_key, :event_id, :issue_id, :app_id, :environment, :begun_ms, :noted_ms, :value, :bound, :value, :reason, :course,
+VALUES (:rule_id, :group_key, :event_id, :issue_id, :app_id, :environment, :begun_ms, :noted_ms, :value, :bound, :value, :reason, :over_time,
   :records, '', '', :escalates_ms) ON CONFLICT DO NOTHING RETURNING id"""
 _HELD_BACK: Final = "UPDATE firings SET held_back = ? WHERE id = ?"
-_GO_ON: Final = "UPDATE firings SET worst = :worst, course = :course WHERE id = :id"
+_GO_ON: Final = "UPDATE firings SET worst = :worst, over_time = :over_time WHERE id = :id"
 _OVER: Final = "UPDATE firings SET over_ms = :over_ms WHERE id = :id AND over_ms IS NULL RETURNING id"
 _ACCEPT: Final = """
 UPDATE firings SET accepted_ms = :now_ms, accepted_by = :said WHERE id = :id AND accepted_ms IS NULL RETURNING id"""
@@ -92,7 +92,7 @@ class Fired:
     environment: str = ""
     value: float | None = None
     bound: float | None = None
-    course: Sequence[float] = field(default_factory=tuple)
+    over_time: Sequence[float] = field(default_factory=tuple)
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +128,7 @@ def begin(
             "rule_id": rule.id, "group_key": json.dumps(list(fired.key), ensure_ascii=False), "event_id": fired.event_id,
             "issue_id": fired.issue_id, "app_id": fired.app_id, "environment": fired.environment, "begun_ms": fired.begun_ms,
             "noted_ms": now_ms, "value": fired.value, "bound": fired.bound, "reason": fired.reason,
-            "course": json.dumps(list(fired.course)), "records": json.dumps(fired.records, ensure_ascii=False),
+            "over_time": json.dumps(list(fired.over_time)), "records": json.dumps(fired.records, ensure_ascii=False),
             "escalates_ms": None if rule.escalate_after_ms is None else now_ms + rule.escalate_after_ms,
         },
     ).fetchone()  # fmt: skip
@@ -153,9 +153,9 @@ def begin(
     return number
 
 
-def go_on(connection: sqlite3.Connection, number: int, worst: float | None, course: Sequence[float]) -> None:
+def go_on(connection: sqlite3.Connection, number: int, worst: float | None, over_time: Sequence[float]) -> None:
     """Record the progress of a firing."""
-    connection.execute(_GO_ON, {"id": number, "worst": worst, "course": json.dumps(list(course))})
+    connection.execute(_GO_ON, {"id": number, "worst": worst, "over_time": json.dumps(list(over_time))})
 
 
 def over(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 from obitus.store.database import Reader
-from obitus.store.rows.alerts import Happened, QuietThen, StepThen
+from obitus.store.rows.alerts import Happened, QuietThen, RateRegressionThen
 
 MOST: Final = 1000
 
@@ -19,13 +19,11 @@ _REOPENED: Final = """
 SELECT issue_id, time_ms FROM issue_history INDEXED BY issue_history_by_time
 WHERE time_ms >= ? AND time_ms < ? AND to_state IS NOT NULL AND from_state IS NOT NULL AND from_state = 'parked' AND to_state = 'untriaged' AND person_id IS NULL
 ORDER BY time_ms DESC LIMIT ?"""
-_STEP_COLUMNS: Final = """
+_RATE_REGRESSION_COLUMNS: Final = """
 SELECT s.id, s.issue_id, s.entry_point, apps.name AS app, apps.id AS app_id, r.version AS release, s.environment, s.reason, s.found_ms
-FROM rate_steps s JOIN releases r ON r.id = s.release_id JOIN apps ON apps.id = r.app_id AND apps.removed_ms IS NULL"""
-_STEPS: Final = (
-    f"{_STEP_COLUMNS} WHERE s.sure = 1 AND s.found_ms >= ? AND s.found_ms < ? ORDER BY s.found_ms DESC LIMIT ?"
-)
-_STEP: Final = f"""{_STEP_COLUMNS}
+FROM rate_regressions s JOIN releases r ON r.id = s.release_id JOIN apps ON apps.id = r.app_id AND apps.removed_ms IS NULL"""
+_RATE_REGRESSIONS: Final = f"{_RATE_REGRESSION_COLUMNS} WHERE s.sure = 1 AND s.found_ms >= ? AND s.found_ms < ? ORDER BY s.found_ms DESC LIMIT ?"
+_RATE_REGRESSION: Final = f"""{_RATE_REGRESSION_COLUMNS}
 WHERE s.release_id = ? AND s.environment = ? AND s.issue_id = ? AND s.entry_point = ? AND s.ended_ms IS NULL ORDER BY s.id DESC LIMIT 1"""
 _QUIET_COLUMNS: Final = """
 SELECT q.id, apps.name AS app, q.app_id, q.environment, q.kind, q.subject, q.reason, q.found_ms
@@ -49,14 +47,16 @@ def reopened(reader: Reader, from_ms: int, to_ms: int) -> list[Happened]:
     return reader.all(Happened, _REOPENED, (from_ms, to_ms, MOST))
 
 
-def steps(reader: Reader, from_ms: int, to_ms: int) -> list[StepThen]:
-    """Return the rates that stepped up."""
-    return reader.all(StepThen, _STEPS, (from_ms, to_ms, MOST))
+def rate_regressions(reader: Reader, from_ms: int, to_ms: int) -> list[RateRegressionThen]:
+    """Return rate regressions."""
+    return reader.all(RateRegressionThen, _RATE_REGRESSIONS, (from_ms, to_ms, MOST))
 
 
-def step(reader: Reader, release_id: int, environment: str, issue_id: int, entry_point: str) -> StepThen | None:
-    """Return a step, None where it was removed."""
-    return reader.first(StepThen, _STEP, (release_id, environment, issue_id, entry_point))
+def rate_regression(
+    reader: Reader, release_id: int, environment: str, issue_id: int, entry_point: str
+) -> RateRegressionThen | None:
+    """Return one, None where it was removed."""
+    return reader.first(RateRegressionThen, _RATE_REGRESSION, (release_id, environment, issue_id, entry_point))
 
 
 def quiet(reader: Reader, from_ms: int, to_ms: int) -> list[QuietThen]:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from typing import Final
 
 from obitus.core.alerting.pacing import Silence
-from obitus.core.alerting.wanted import Wanted
+from obitus.core.alerting.wanted import RuleDefinition
 from obitus.store.database import Reader
 from obitus.store.errors import AlreadyThere, NotThere, TooMany
 from obitus.store.rows.alerts import AlertRule, RuleChannel, SilenceRow
@@ -70,9 +70,9 @@ def channels_of(reader: Reader) -> dict[int, list[RuleChannel]]:
     return found
 
 
-def wanted_of(row: AlertRule, channels: Sequence[RuleChannel]) -> Wanted:
+def wanted_of(row: AlertRule, channels: Sequence[RuleChannel]) -> RuleDefinition:
     """Return the definition of a rule."""
-    return Wanted(
+    return RuleDefinition(
         row.name,
         row.condition,
         tuple(one.channel for one in channels if not one.escalates),
@@ -84,7 +84,7 @@ def wanted_of(row: AlertRule, channels: Sequence[RuleChannel]) -> Wanted:
     )
 
 
-def add(connection: sqlite3.Connection, wanted: Wanted, person_id: int, now_ms: int) -> int:
+def add(connection: sqlite3.Connection, wanted: RuleDefinition, person_id: int, now_ms: int) -> int:
     """Use a rule from now on and return its number; raises AlreadyThere, NotThere, TooMany."""
     if connection.execute(_COUNT).fetchone()[0] >= MOST_RULES:
         raise TooMany(f"there are {MOST_RULES} alert rules already; end one first")
@@ -95,7 +95,7 @@ def add(connection: sqlite3.Connection, wanted: Wanted, person_id: int, now_ms: 
     return int(row[0])
 
 
-def change(connection: sqlite3.Connection, wanted: Wanted, person_id: int, now_ms: int) -> int:
+def change(connection: sqlite3.Connection, wanted: RuleDefinition, person_id: int, now_ms: int) -> int:
     """Change a rule and return its number; raises NotThere. A new condition is counted from the beginning."""
     row = connection.execute(_THERE, (wanted.name,)).fetchone()
     if row is None:
@@ -160,14 +160,14 @@ def end_silence(connection: sqlite3.Connection, number: int, now_ms: int) -> str
     return str(row[0])
 
 
-def _values(wanted: Wanted, person_id: int, now_ms: int) -> dict[str, object]:
+def _values(wanted: RuleDefinition, person_id: int, now_ms: int) -> dict[str, object]:
     return {
         "name": wanted.name, "condition": wanted.condition, "priority": wanted.priority, "at_most_an_hour": wanted.at_most_an_hour,
         "escalate_after_ms": wanted.escalate_after_ms, "source": wanted.source, "person_id": person_id, "now_ms": now_ms,
     }  # fmt: skip
 
 
-def _say_channels(connection: sqlite3.Connection, rule_id: int, wanted: Wanted) -> None:
+def _say_channels(connection: sqlite3.Connection, rule_id: int, wanted: RuleDefinition) -> None:
     connection.execute(_NO_CHANNELS, (rule_id,))
     for names, escalates in ((wanted.to, 0), (wanted.escalate_to, 1)):
         connection.executemany(_ADD_CHANNEL, ((rule_id, number, escalates) for number in _numbers(connection, names)))

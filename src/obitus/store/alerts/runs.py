@@ -10,7 +10,7 @@ from typing import Any, Final
 
 from obitus.core.alerting.amounts import Amount, Key
 from obitus.core.alerting.conditions import Measured, Silent
-from obitus.core.alerting.course import Courses
+from obitus.core.alerting.over_time import AmountsByKey
 from obitus.core.asking.holding import leaf_holds
 from obitus.core.asking.tree import Compare, Leaf, Node, Words
 from obitus.core.clock import MINUTE_MS
@@ -101,10 +101,10 @@ class Compiled:
         return f"leaf_holds(:{name}, NULLIF({_COLUMNS[leaf.field]}, ''))"
 
 
-def amounts_in(reader: Reader, condition: Measured, names: Names, slots: Iterable[int], slot_ms: int) -> Courses:
+def amounts_in(reader: Reader, condition: Measured, names: Names, slots: Iterable[int], slot_ms: int) -> AmountsByKey:
     """Return the amounts of a condition over runs in some slots: of five minutes, or of an hour."""
     compiled = Compiled(condition, names)
-    found, minutes = Courses(), slot_ms // MINUTE_MS
+    found, minutes = AmountsByKey(), slot_ms // MINUTE_MS
     below = "s.below_ms" if condition.measure == "stat" else "0.0"
     sql = _RUNS.format(one=compiled.one, two=compiled.two, asked=compiled.asked, below=below)
     with reader.lend() as connection:

@@ -77,16 +77,16 @@ class Cell:
 
 
 @dataclass(slots=True)
-class Counted:
+class SummaryProgress:
     """The progress of a summary: the counts so far, back to when, and whether that is all."""
 
     summary: Summary
     going: Going
     width_ms: int
     groups: dict[Keys, Cell] = field(default_factory=dict)
-    courses: dict[tuple[Keys, int], Cell] = field(default_factory=dict)
+    groups_over_time: dict[tuple[Keys, int], Cell] = field(default_factory=dict)
     in_all: Cell = field(default_factory=Cell)
-    course: dict[int, Cell] = field(default_factory=dict)
+    over_time: dict[int, Cell] = field(default_factory=dict)
     beyond: int = 0
     """Records with further values, counted together."""
 
@@ -95,18 +95,18 @@ class Counted:
         stat, slice_at = self.summary.stat, row.slice
         self.in_all.add(stat, row)
         if self.summary.over_time:
-            self.course.setdefault(slice_at, Cell()).add(stat, row)
+            self.over_time.setdefault(slice_at, Cell()).add(stat, row)
         if not self.summary.by:
             return
         group = self.groups.get(keys)
         if group is None:
-            if len(self.groups) + len(self.courses) >= MOST_CELLS:
+            if len(self.groups) + len(self.groups_over_time) >= MOST_CELLS:
                 self.beyond += row.n
                 return
             group = self.groups[keys] = Cell()
         group.add(stat, row)
         if self.summary.over_time:
-            self.courses.setdefault((keys, slice_at), Cell()).add(stat, row)
+            self.groups_over_time.setdefault((keys, slice_at), Cell()).add(stat, row)
 
     def largest(self, most: int) -> list[tuple[Keys, Cell]]:
         """Return the groups with the greatest numbers, the greatest first."""
@@ -129,9 +129,9 @@ def count(
     to_ms: int,
     *,
     limit_s: float = LIMIT_S,
-) -> Iterator[Counted]:
+) -> Iterator[SummaryProgress]:
     """Yield the progress of a summary: always the same object, which grows. Newest records are counted first."""
-    counted = Counted(summary, Going(from_ms, to_ms), width_ms(from_ms, to_ms))
+    counted = SummaryProgress(summary, Going(from_ms, to_ms), width_ms(from_ms, to_ms))
     names = names_in(reader)
     for _ in newest_first(days, counted.going, limit_s, lambda c, _: _Counting(c, kind, node, names, counted)):
         yield counted
@@ -141,7 +141,7 @@ class _Counting:
     """The counting of one day file."""
 
     def __init__(
-        self, connection: sqlite3.Connection, kind: Kind, node: Node | None, names: Names, into: Counted
+        self, connection: sqlite3.Connection, kind: Kind, node: Node | None, names: Names, into: SummaryProgress
     ) -> None:
         self._connection, self._into = connection, into
         summary = into.summary

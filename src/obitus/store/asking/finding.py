@@ -97,7 +97,7 @@ class Looked:
 
 
 @dataclass(slots=True)
-class Found:
+class FoundRecords:
     """The result: rows with their day, newest first."""
 
     rows: list[Row] = field(default_factory=list)
@@ -120,12 +120,12 @@ def find(
     most: int = 50,
     after: Looked | None = None,
     limit_s: float = LIMIT_S,
-) -> Found:
+) -> FoundRecords:
     """Return the newest failures, logs or runs of a window that match a question, all where ``node`` is None."""
     most = min(most, MOST_LOOKED_AT)
     names = names_in(reader)
     ends = time.monotonic() + limit_s
-    found = Found(names=names)
+    found = FoundRecords(names=names)
     # Days overlap where reports came late: rows are sorted by time.
     heap: list[tuple[int, int, int, DayRow]] = []
     for known in days.known(from_ms, to_ms):

@@ -13,7 +13,7 @@ from obitus.core.asking.tree import Node
 from obitus.core.days import day_and_place, seq_of
 from obitus.store.asking.compiling import Names
 from obitus.store.asking.expressions import Expressions
-from obitus.store.asking.finding import LIMIT_S, TABLES, Found, names_in
+from obitus.store.asking.finding import LIMIT_S, TABLES, FoundRecords, names_in
 from obitus.store.asking.going import Going, condition_of, newest_first
 from obitus.store.asking.records import TYPES, Row
 from obitus.store.database import Reader, typed
@@ -61,7 +61,7 @@ def find_sorted(
     most: int,
     behind: int = 0,
     limit_s: float = LIMIT_S,
-) -> Found:
+) -> FoundRecords:
     """Return records of a window in the order of a field, ``most`` of them after the first ``behind``. Those without it come last.
 
     Numbers come before texts; texts are compared by their characters, severities by their order; of equals the newest comes first.
@@ -83,7 +83,7 @@ def find_sorted(
     found.sort(key=cmp_to_key(compared))
     page = found[behind : behind + most]
     more = len(found) > behind + most and behind + most < MOST_SORTED
-    return Found(_rows(days, kind, [one.seq for one in page]), more, going.cut, names)
+    return FoundRecords(_rows(days, kind, [one.seq for one in page]), more, going.cut, names)
 
 
 def _compared(a: _Keyed, b: _Keyed, greatest_first: bool) -> int:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from obitus.core.asking.records import CALLS, LONGEST_REQUEST, request_line, uuid_text
-from obitus.core.calls import CallKind, Calls, answered_at, called_text, calls_of
+from obitus.core.calls import AlikeCalls, CallKind, answered_at, called_text, calls_of
 from obitus.store.days.pairs import id_of, indexed, kept, pairs_of
 from obitus.store.days.texts import Texts
 
@@ -37,7 +37,7 @@ class RunFacts:
     pairs: tuple[tuple[str, bool], ...]
     indexed: str
     """Its words and terms, with spaces between."""
-    calls: tuple[Calls, ...] = ()
+    calls: tuple[AlikeCalls, ...] = ()
     answered_at: tuple[CallKind, str] | None = None
     """The name by which it was called."""
     spans: tuple[bytes, ...] = ()

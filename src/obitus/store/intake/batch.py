@@ -58,7 +58,7 @@ class Batch:
 
     def __init__(self, connection: sqlite3.Connection, days: WritingDays) -> None:
         self.connection, self._days = connection, days
-        self._came: dict[tuple[int, str, str], tuple[releases.Found, int]] = {}
+        self._came: dict[tuple[int, str, str], tuple[releases.ReleaseOfReport, int]] = {}
         self._rows: dict[DayFile, tuple[list[Any], list[Any], list[Any], list[Any], list[Any]]] = {}
         self._heard: dict[int, tuple[int, int]] = {}
         self._due: set[tuple[int, str]] = set()
@@ -77,7 +77,7 @@ class Batch:
         self.parked = ParkedIssues(connection)
         self.crowd = Crowd(connection, days)
 
-    def release_of(self, report: Prepared) -> releases.Found:
+    def release_of(self, report: Prepared) -> releases.ReleaseOfReport:
         """Return the release of a report, which is added if it was not known."""
         key = (report.app_id, report.release, report.environment)
         known = self._came.get(key)

@@ -9,7 +9,7 @@ import sqlite3
 from typing import Any, Final
 
 from obitus.core.lifecycle import State
-from obitus.store.grouping import Decided, Found, find
+from obitus.store.grouping import Decided, FoundIssue, find
 from obitus.store.names import OTHERS
 
 _STATE = "SELECT state FROM issues WHERE id = ?"
@@ -49,12 +49,12 @@ class MetIssues:
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
-        self._found: dict[tuple[int, str], Found] = {}
+        self._found: dict[tuple[int, str], FoundIssue] = {}
         """By app and fingerprint, where only these decide."""
         self._states: dict[int, State] = {}
         self._kept: list[dict[str, Any]] = []
 
-    def find(self, app_id: int, decided: Decided, received_ms: int) -> Found:
+    def find(self, app_id: int, decided: Decided, received_ms: int) -> FoundIssue:
         """Find the issue of a failure, like ``grouping.find``."""
         key = (app_id, decided.fingerprint)
         known = self._found.get(key)

@@ -14,14 +14,17 @@ from typing import Final
 
 from obitus.store import errors
 from obitus.store.database import LARGE_CACHE, open_as_writer, our_errors
-from obitus.store.migrations import to_days
+from obitus.store.migrations import to_days, to_rate_regressions
 
 # Step n brings a file from version n - 1 to n. The first one is the whole schema of version 1.
-SCHEMA_VERSION: Final = 25
+SCHEMA_VERSION: Final = 26
 MIGRATIONS: Final = tuple(f"version_{version}.sql" for version in range(1, SCHEMA_VERSION + 1))
 _MARKS: Final = tuple(f"PRAGMA user_version = {version}" for version in range(1, SCHEMA_VERSION + 1))
 # Work that statements alone cannot do, before those of a version, in the same transaction.
-_BEFORE: Final[dict[int, Callable[[sqlite3.Connection, Path], None]]] = {8: to_days.move}
+_BEFORE: Final[dict[int, Callable[[sqlite3.Connection, Path], None]]] = {
+    8: to_days.move,
+    26: to_rate_regressions.rename,
+}
 
 
 def statement_file(name: str) -> str:

@@ -94,7 +94,7 @@ class FiringRow(NamedTuple):
     bound: float | None
     worst: float | None
     reason: str
-    course: str
+    over_time: str
     records: str
     held_back: str
     accepted_ms: int | None
@@ -199,8 +199,8 @@ class Happened(NamedTuple):
     time_ms: int
 
 
-class StepThen(NamedTuple):
-    """A rate that stepped up."""
+class RateRegressionThen(NamedTuple):
+    """A rate regression."""
 
     id: int
     issue_id: int

@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from obitus.core.lifecycle import How, State
 from obitus.core.priority import Level
-from obitus.store.rows.known import Found
+from obitus.store.rows.known import CheckResult
 
 
 class Issue(NamedTuple):
@@ -273,7 +273,7 @@ class WrittenThen(NamedTuple):
     issue_id: int
     time_ms: int
     looked_at: str
-    found: Found
+    found: CheckResult
     text: str
     person: str
     app: str

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal, NamedTuple
 
-Found = Literal["", "ruled out", "suspicious", "unclear"]
+CheckResult = Literal["", "ruled out", "suspicious", "unclear"]
 """The result of a check; '' for a note."""
 
 
@@ -39,7 +39,7 @@ class Note(NamedTuple):
     person: str
     time_ms: int
     looked_at: str
-    found: Found
+    found: CheckResult
     text: str
     output: str
     version: int
@@ -53,7 +53,7 @@ class NoteVersion(NamedTuple):
     person: str
     time_ms: int
     looked_at: str
-    found: Found
+    found: CheckResult
     text: str
 
 

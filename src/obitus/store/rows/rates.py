@@ -63,8 +63,8 @@ class IssueInHours(NamedTuple):
     failures: int
 
 
-class RateStep(NamedTuple):
-    """A rate that stepped up with a release; ``against`` is JSON."""
+class RateRegressionRow(NamedTuple):
+    """A rate regression; ``against`` is JSON."""
 
     id: int
     issue_id: int
@@ -122,8 +122,8 @@ class FailuresInHour(NamedTuple):
     failures: int
 
 
-class OpenStep(NamedTuple):
-    """A rate that has stepped up."""
+class OpenRateRegression(NamedTuple):
+    """A rate regression that has not ended."""
 
     id: int
     issue_id: int

@@ -2,7 +2,7 @@
 	import type { LaneEntry } from '../lib/api';
 
 	/** An issue in each release of its app, oldest first: failures per thousand runs, and when the release arrived. */
-	export interface LaneProps {
+	export interface ReleaseRatesProps {
 		lane: LaneEntry[];
 		app: string;
 	}
@@ -12,9 +12,9 @@
 	import { place } from '../lib/place.svelte';
 	import { countOf, moment } from '../lib/words';
 	import Rate from './Rate.svelte';
-	import Sideways from './Sideways.svelte';
+	import ScrollingTable from './ScrollingTable.svelte';
 
-	let { lane, app }: LaneProps = $props();
+	let { lane, app }: ReleaseRatesProps = $props();
 	const most = $derived(Math.max(0.001, ...lane.map((entry) => (entry.failures ? (entry.rate?.high ?? 0) : (entry.rate?.value ?? 0)))));
 	const where = (entry: LaneEntry) =>
 		Object.entries(entry.environments)
@@ -22,7 +22,7 @@
 			.join(', ');
 </script>
 
-<Sideways label="Releases">
+<ScrollingTable label="Releases">
 	<table class="w-full text-sm">
 		<thead>
 			<tr class="text-surface-600-400 text-left">
@@ -38,7 +38,7 @@
 					<th scope="row" class="py-1 pr-4 text-left font-semibold whitespace-nowrap">
 						<a class="quiet-link" href={place.to(`/releases/${app}/${encodeURIComponent(entry.release)}`)}>{entry.release}</a>
 						{#if entry.has_fix}<span class="text-primary-700-300 font-normal">● has the fix</span>{/if}
-						{#if entry.stepped_up}<span class="text-error-700-300 font-normal">↑ fails more often</span>{/if}
+						{#if entry.fails_more_often}<span class="text-error-700-300 font-normal">↑ fails more often</span>{/if}
 					</th>
 					<td class="text-surface-600-400 py-1 pr-4 whitespace-nowrap">
 						{entry.deployed ? `${entry.inferred ? '◇' : '◆'} ${moment(entry.deployed)}` : 'not yet'}
@@ -51,7 +51,7 @@
 			{/each}
 		</tbody>
 	</table>
-</Sideways>
+</ScrollingTable>
 {#if lane.some((entry) => entry.inferred)}<p class="text-surface-600-400 mt-1 text-sm">
 		◆ deploy reported, ◇ taken from the first report
 	</p>{/if}

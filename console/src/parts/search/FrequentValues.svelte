@@ -2,7 +2,7 @@
 	import type { Occurring } from '../../lib/api';
 
 	/** The most frequent values of the records found, by field: a click keeps only these, or leaves them out. */
-	export interface OccursProps {
+	export interface FrequentValuesProps {
 		found: Occurring;
 		noun: string;
 		narrow: (field: string, op: '=' | '!=', value: string) => void;
@@ -12,7 +12,7 @@
 <script lang="ts">
 	import { countOf } from '../../lib/words';
 
-	let { found, noun, narrow }: OccursProps = $props();
+	let { found, noun, narrow }: FrequentValuesProps = $props();
 	const SHOWN = 5;
 	let unfolded = $state<Record<string, boolean>>({});
 </script>

@@ -3,7 +3,7 @@
 	import type { Report } from '../lib/report';
 
 	/** The breadcrumbs of a failure, with the failure at the end. */
-	export interface TrailProps {
+	export interface BreadcrumbsProps {
 		failure: Failure;
 		report: Report;
 	}
@@ -13,7 +13,7 @@
 	import type { Crumb } from '../lib/report';
 	import { clock, countOf } from '../lib/words';
 
-	let { failure, report }: TrailProps = $props();
+	let { failure, report }: BreadcrumbsProps = $props();
 	const loud = (severity: string | undefined) => severity === 'ERROR' || severity === 'FATAL';
 	const shape = (severity: string | undefined) => (loud(severity) ? '✕' : severity === 'WARN' ? '!' : '·');
 	// Attributes that the message contains already.

@@ -238,7 +238,7 @@ def would_have_missed(
 
 
 @dataclass(slots=True)
-class Courses:
+class AmountsByKey:
     """Amounts of all groups by slot."""
 
     by_key: dict[Key, dict[int, Amount]] = field(default_factory=lambda: defaultdict(dict))

@@ -1,6 +1,6 @@
 <script module lang="ts">
 	/** Similar settled issues, with what was known and done then. */
-	export interface EarlierProps {
+	export interface EarlierIssuesProps {
 		number: number;
 	}
 </script>
@@ -11,14 +11,14 @@
 	import { live } from '../lib/live.svelte';
 	import { place } from '../lib/place.svelte';
 	import { ago, countOf, moment } from '../lib/words';
-	import Loaded from './Loaded.svelte';
+	import LoadState from './LoadState.svelte';
 	import StateMark from './StateMark.svelte';
 
-	let { number }: EarlierProps = $props();
+	let { number }: EarlierIssuesProps = $props();
 	const found = watch(() => questions.earlier(number));
 </script>
 
-<Loaded value={found.value} trouble={found.trouble}>
+<LoadState value={found.value} trouble={found.trouble}>
 	{#snippet children(answer)}
 		<ul>
 			{#each answer.earlier as one (one.number)}
@@ -55,4 +55,4 @@
 			{/each}
 		</ul>
 	{/snippet}
-</Loaded>
+</LoadState>

@@ -1,6 +1,6 @@
 <script module lang="ts">
 	/** Notes and checks of an issue: notes, checks, attachments. */
-	export interface KnownProps {
+	export interface NotesAndChecksProps {
 		issue: number;
 		app: string;
 	}
@@ -14,10 +14,10 @@
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
 	import { countOf, moment } from '../lib/words';
-	import Loaded from './Loaded.svelte';
+	import LoadState from './LoadState.svelte';
 	import NoteRow from './NoteRow.svelte';
 
-	let { issue, app }: KnownProps = $props();
+	let { issue, app }: NotesAndChecksProps = $props();
 	const known = watch(() => questions.notes(issue));
 	const lists = watch(questions.checkLists);
 	const ours = $derived(lists.value?.lists.filter((one) => !one.app || one.app === app) ?? []);
@@ -65,7 +65,7 @@
 		);
 </script>
 
-<Loaded value={known.value as Notes | undefined} trouble={known.trouble}>
+<LoadState value={known.value as Notes | undefined} trouble={known.trouble}>
 	{#snippet children(all)}
 		{#if all.ruled_out || all.suspicious}
 			<p class="text-sm">
@@ -92,7 +92,7 @@
 			</ul>
 		{/if}
 	{/snippet}
-</Loaded>
+</LoadState>
 <p class="mt-3 text-sm">
 	For the post-mortem, all of this page as a document:
 	<a href={`/api/document?issue=${issue}&window=14d&as=markdown`} rel="external" download>Markdown</a>,

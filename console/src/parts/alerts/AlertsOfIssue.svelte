@@ -1,6 +1,6 @@
 <script module lang="ts">
 	/** The alerts of one issue and the channels that got them; nothing is shown where none fired. */
-	export interface OfIssueProps {
+	export interface AlertsOfIssueProps {
 		number: number;
 	}
 </script>
@@ -10,7 +10,7 @@
 	import { questions } from '../../lib/questions';
 	import Firings from './Firings.svelte';
 
-	let { number }: OfIssueProps = $props();
+	let { number }: AlertsOfIssueProps = $props();
 	const fired = watch(() => questions.alerts('14d', undefined, number));
 </script>
 

@@ -2,7 +2,7 @@
 	import type { Decisions, Seen } from '../lib/decisions.svelte';
 
 	/** The dialogs and keys of decisions about `chosen`, one issue or the marked ones. */
-	export interface DecidingProps {
+	export interface DecisionDialogsProps {
 		decisions: Decisions;
 		chosen: () => Seen[];
 		/** Of the app of the issues, newest first. */
@@ -20,7 +20,7 @@
 	import ParkDialog from './ParkDialog.svelte';
 	import SettleDialog from './SettleDialog.svelte';
 
-	let { decisions, chosen, releases }: DecidingProps = $props();
+	let { decisions, chosen, releases }: DecisionDialogsProps = $props();
 	const apps = watch(questions.apps);
 	const names = $derived([...new Set(decisions.chosen.map((issue) => issue.app))]);
 	/** Several apps have no release in common: those of one are offered. */

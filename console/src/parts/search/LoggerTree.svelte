@@ -2,7 +2,7 @@
 	import type { Asked } from '../../lib/questions';
 
 	/** Loggers as a tree that folds, with counts. A logger links to its records and those of all below it. */
-	export interface ByLoggerProps {
+	export interface LoggerTreeProps {
 		asked: Asked;
 		/** Show the records of a logger, by adding a term. */
 		lead: (question: string) => void;
@@ -14,10 +14,10 @@
 	import { queryOf, watchGrowing } from '../../lib/growing.svelte';
 	import { loggersOf, questionOf, type Logger } from '../../lib/loggers';
 	import { countOf, moment } from '../../lib/words';
-	import Loaded from '../Loaded.svelte';
+	import LoadState from '../LoadState.svelte';
 	import LogOrders from './LogOrders.svelte';
 
-	let { asked, lead }: ByLoggerProps = $props();
+	let { asked, lead }: LoggerTreeProps = $props();
 	const OPEN_BY_ITSELF = 2;
 	const MOST = 1000;
 	const found = watchGrowing<Summary>(
@@ -64,7 +64,7 @@
 	{/each}
 {/snippet}
 
-<Loaded value={found.value} trouble={found.trouble}>
+<LoadState value={found.value} trouble={found.trouble}>
 	{#snippet children(value)}
 		<p class="text-surface-600-400 mb-2 text-sm" role="status">
 			{countOf(value.records, 'log record')}{value.done ? '' : ` since ${moment(value.back_to)}; older ones are still being counted …`}
@@ -87,7 +87,7 @@
 			</p>
 		{/if}
 	{/snippet}
-</Loaded>
+</LoadState>
 {#if changing !== undefined}
 	<LogOrders
 		bind:open={() => changing !== undefined, (open) => (changing = open ? changing : undefined)}

@@ -2,7 +2,7 @@
 	import type { Snippet } from 'svelte';
 
 	/** A dialog. Escape closes it, and focus goes back to where it was. */
-	export interface AskingProps {
+	export interface DialogProps {
 		open: boolean;
 		title: string;
 		children: Snippet;
@@ -12,7 +12,7 @@
 <script lang="ts">
 	import { Dialog, Portal } from '@skeletonlabs/skeleton-svelte';
 
-	let { open = $bindable(), title, children }: AskingProps = $props();
+	let { open = $bindable(), title, children }: DialogProps = $props();
 </script>
 
 <Dialog {open} onOpenChange={(now) => (open = now.open)}>

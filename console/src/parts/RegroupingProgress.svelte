@@ -2,7 +2,7 @@
 	import type { Regroupings } from '../lib/grouping.svelte';
 
 	/** The progress of a change of the grouping, its result, and its undo. */
-	export interface ProgressProps {
+	export interface RegroupingProgressProps {
 		of: Regroupings;
 	}
 </script>
@@ -10,7 +10,7 @@
 <script lang="ts">
 	import { Progress } from '@skeletonlabs/skeleton-svelte';
 
-	let { of }: ProgressProps = $props();
+	let { of }: RegroupingProgressProps = $props();
 	const busy = $derived(of.running?.state === 'running' || of.running?.state === 'undoing');
 </script>
 

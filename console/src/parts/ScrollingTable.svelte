@@ -2,7 +2,7 @@
 	import type { Snippet } from 'svelte';
 
 	/** A wide table: it scrolls by itself, and is reachable by the keyboard while it does. */
-	export interface SidewaysProps {
+	export interface ScrollingTableProps {
 		/** Its name, for screen readers. */
 		label: string;
 		children: Snippet;
@@ -10,7 +10,7 @@
 </script>
 
 <script lang="ts">
-	let { label, children }: SidewaysProps = $props();
+	let { label, children }: ScrollingTableProps = $props();
 	let box = $state<HTMLElement>();
 	let scrolls = $state(false);
 

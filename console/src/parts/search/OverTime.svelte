@@ -2,7 +2,7 @@
 	import type { Summary } from '../../lib/api';
 
 	/** Counts over the window, as bars over its whole width. Slices that are not counted yet are blank, and mentioned. */
-	export interface CourseProps {
+	export interface OverTimeProps {
 		found: Summary;
 		noun: string;
 	}
@@ -11,12 +11,12 @@
 <script lang="ts">
 	import { countOf, moment } from '../../lib/words';
 
-	let { found, noun }: CourseProps = $props();
-	const counts = $derived(found.course ?? []);
+	let { found, noun }: OverTimeProps = $props();
+	const counts = $derived(found.over_time ?? []);
 	const most = $derived(Math.max(1, ...counts.map((count) => count ?? 0)));
 	const slices = $derived(found.slices ?? []);
 	const ticks = $derived([0, Math.floor(slices.length / 4), Math.floor(slices.length / 2), Math.floor((slices.length * 3) / 4)]);
-	const said = $derived(`${countOf(found.records, noun)} in the course of the window, at most ${most} in one slice`);
+	const said = $derived(`${countOf(found.records, noun)} over the window, at most ${most} in one slice`);
 </script>
 
 <figure class="my-2" aria-label={said}>

@@ -2,7 +2,7 @@
 	import type { Now } from '../../lib/api';
 
 	/** Hosts, databases and queues that apps call: the failing and the slow ones, compared with the period before. */
-	export interface CalledProps {
+	export interface CalledServicesProps {
 		now: Now;
 		search: (kind: string, question?: string) => string;
 	}
@@ -12,9 +12,9 @@
 	import { term } from '../../lib/asked';
 	import { kindNames } from '../../lib/graph';
 	import { failedShare, underMs } from '../../lib/words';
-	import Sideways from '../Sideways.svelte';
+	import ScrollingTable from '../ScrollingTable.svelte';
 
-	let { now, search }: CalledProps = $props();
+	let { now, search }: CalledServicesProps = $props();
 	const MOST = 6;
 	const runs = (one: Now['called'][number]) =>
 		one.kind === 'app'
@@ -22,7 +22,7 @@
 			: search('runs', `${term('app', '=', one.app)} ${term('calls', '~', `${one.kind} ${one.target}`)}`);
 </script>
 
-<Sideways label="What is called">
+<ScrollingTable label="What is called">
 	<table class="w-full text-sm">
 		<caption class="sr-only">Hosts, databases and queues, those that fail most first</caption>
 		<thead class="text-surface-600-400 border-surface-200-800 border-b">
@@ -55,5 +55,5 @@
 			{/each}
 		</tbody>
 	</table>
-</Sideways>
+</ScrollingTable>
 {#if now.called_in_all > MOST}<p class="text-surface-600-400 mt-1 text-sm">Of {now.called_in_all.toLocaleString('en')} in all.</p>{/if}

@@ -2,7 +2,7 @@
 	import type { Now } from '../../lib/api';
 
 	/** A number over the window, with the period before faintly behind it; deploys are marked, slices that are not over are hollow. */
-	export interface BesideProps {
+	export interface NumberOverTimeProps {
 		title: string;
 		found: Now['failures'];
 		now: Now;
@@ -15,14 +15,14 @@
 <script lang="ts">
 	import { moment } from '../../lib/words';
 
-	let { title, found, now, failed = false, href }: BesideProps = $props();
+	let { title, found, now, failed = false, href }: NumberOverTimeProps = $props();
 	const HEIGHT = 60;
-	const most = $derived(Math.max(1, ...found.course, ...found.course_before));
-	const count = $derived(found.course.length);
+	const most = $derived(Math.max(1, ...found.over_time, ...found.over_time_before));
+	const count = $derived(found.over_time.length);
 	const y = (value: number) => HEIGHT - (value / most) * HEIGHT;
 	const start = $derived(Date.parse(now.slices[0]!));
 	const x = (time: string) => ((Date.parse(time) - start) / now.slice_ms) * 10;
-	const outline = $derived(found.course_before.map((value, i) => `${i ? 'L' : 'M'}${i * 10} ${y(value)}H${i * 10 + 10}`).join(''));
+	const outline = $derived(found.over_time_before.map((value, i) => `${i ? 'L' : 'M'}${i * 10} ${y(value)}H${i * 10 + 10}`).join(''));
 	const change = $derived.by(() => {
 		if (!found.before) return '';
 		const ratio = found.now / found.before;
@@ -44,7 +44,7 @@
 		>
 	</figcaption>
 	<svg viewBox={`0 -6 ${count * 10} ${HEIGHT + 7}`} preserveAspectRatio="none" class="h-20 w-full" aria-hidden="true">
-		{#each found.course as value, i (i)}
+		{#each found.over_time as value, i (i)}
 			{@const open = i >= count - now.unfinished}
 			<rect
 				x={i * 10 + 0.7}
@@ -57,7 +57,7 @@
 				vector-effect="non-scaling-stroke"
 			>
 				<title
-					>{moment(now.slices[i]!)}: {value.toLocaleString('en')}, before {found.course_before[i]?.toLocaleString('en')}{open
+					>{moment(now.slices[i]!)}: {value.toLocaleString('en')}, before {found.over_time_before[i]?.toLocaleString('en')}{open
 						? ', not over yet'
 						: ''}</title
 				>
@@ -86,8 +86,8 @@
 		<caption>{title} over time</caption>
 		<thead><tr><th scope="col">from</th><th scope="col">now</th><th scope="col">before</th></tr></thead>
 		<tbody>
-			{#each found.course as value, i (i)}
-				<tr><th scope="row">{moment(now.slices[i]!)}</th><td>{value}</td><td>{found.course_before[i]}</td></tr>
+			{#each found.over_time as value, i (i)}
+				<tr><th scope="row">{moment(now.slices[i]!)}</th><td>{value}</td><td>{found.over_time_before[i]}</td></tr>
 			{/each}
 		</tbody>
 	</table>

@@ -2,13 +2,13 @@
 	import type { Fingerprint } from '../lib/api';
 
 	/** Why these failures are one issue: what counted, what did not, and the reason of each. */
-	export interface WhyProps {
+	export interface GroupingReasonsProps {
 		why: Fingerprint[];
 	}
 </script>
 
 <script lang="ts">
-	let { why }: WhyProps = $props();
+	let { why }: GroupingReasonsProps = $props();
 </script>
 
 {#each why as found, turn (found.fingerprint)}

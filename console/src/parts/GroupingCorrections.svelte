@@ -2,7 +2,7 @@
 	import type { Fingerprint } from '../lib/api';
 
 	/** Correcting the grouping of one issue: similar issues, merging, splitting, each with a preview. */
-	export interface CorrectingProps {
+	export interface GroupingCorrectionsProps {
 		number: number;
 		why: Fingerprint[];
 		/** Names of attributes that it can be split by. */
@@ -17,9 +17,9 @@
 	import { again } from '../lib/records';
 	import { place } from '../lib/place.svelte';
 	import { countOf, moment } from '../lib/words';
-	import Progress from './Progress.svelte';
+	import RegroupingProgress from './RegroupingProgress.svelte';
 
-	let { number, why, names }: CorrectingProps = $props();
+	let { number, why, names }: GroupingCorrectionsProps = $props();
 	const likes = watch(() => questions.perhaps(number));
 	// svelte-ignore state_referenced_locally
 	const correction = new Correction(number);
@@ -106,4 +106,4 @@
 		<button class="act mt-1" onclick={() => (correction.splitting = undefined)}>Cancel</button>
 	</div>
 {/if}
-<Progress of={correction} />
+<RegroupingProgress of={correction} />

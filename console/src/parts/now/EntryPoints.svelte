@@ -2,7 +2,7 @@
 	import type { Now } from '../../lib/api';
 
 	/** Entry points by failures, as a table or as a chart of one measure. */
-	export interface PointsProps {
+	export interface EntryPointsProps {
 		now: Now;
 		href: (point: Now['points'][number]) => string;
 	}
@@ -10,9 +10,9 @@
 
 <script lang="ts">
 	import { rateText, underMs } from '../../lib/words';
-	import Sideways from '../Sideways.svelte';
+	import ScrollingTable from '../ScrollingTable.svelte';
 
-	let { now, href }: PointsProps = $props();
+	let { now, href }: EntryPointsProps = $props();
 	const measures = {
 		failed: { said: 'failed runs', of: (one: Point) => one.failed },
 		rate: { said: 'failed per 1,000 runs', of: (one: Point) => (one.runs ? (1000 * one.failed) / one.runs : 0) },
@@ -58,7 +58,7 @@
 		{/each}
 	</ul>
 {:else}
-	<Sideways label="Entry points">
+	<ScrollingTable label="Entry points">
 		<table class="w-full text-sm">
 			<caption class="sr-only">Entry points by {measures[by].said}</caption>
 			<thead class="text-surface-600-400 border-surface-200-800 border-b">
@@ -93,7 +93,7 @@
 				{/each}
 			</tbody>
 		</table>
-	</Sideways>
+	</ScrollingTable>
 {/if}
 {#if now.points_in_all > points.length}<p class="text-surface-600-400 mt-1 text-sm">
 		Of {now.points_in_all.toLocaleString('en')} in all.

@@ -2,7 +2,7 @@
 	import type { RegroupPreview } from '../lib/api';
 
 	/** The preview of a rule or of regrouping past failures: which issues would be joined or split, with how many failures, and examples. */
-	export interface RegroupedProps {
+	export interface RegroupingPreviewProps {
 		preview: RegroupPreview;
 	}
 </script>
@@ -11,7 +11,7 @@
 	import { place } from '../lib/place.svelte';
 	import { countOf } from '../lib/words';
 
-	let { preview }: RegroupedProps = $props();
+	let { preview }: RegroupingPreviewProps = $props();
 </script>
 
 <p>

@@ -1,6 +1,6 @@
 <script module lang="ts">
 	/** Who else looks at an issue; while it is shown, the signed-in person counts as looking too. */
-	export interface LookingProps {
+	export interface ViewersProps {
 		number: number;
 	}
 </script>
@@ -12,7 +12,7 @@
 	import { again } from '../lib/records';
 	import { session } from '../lib/session.svelte';
 
-	let { number }: LookingProps = $props();
+	let { number }: ViewersProps = $props();
 	const looking = watch(() => questions.looking(number));
 	const others = $derived((looking.value?.people ?? []).filter((name) => name !== session.name));
 	/** The interval comes from the service. */

@@ -2,7 +2,7 @@
 	import type { Asked } from '../../lib/questions';
 
 	/** Log records by template: a million lines read as forty. A template links to its records. */
-	export interface ByTemplateProps {
+	export interface TemplateTableProps {
 		asked: Asked;
 		/** Show the records of a template, by adding a term. */
 		lead: (question: string) => void;
@@ -14,14 +14,14 @@
 	import { severityShapes } from '../../lib/cells';
 	import { queryOf, watchGrowing } from '../../lib/growing.svelte';
 	import { countOf, moment } from '../../lib/words';
-	import Loaded from '../Loaded.svelte';
+	import LoadState from '../LoadState.svelte';
 
-	let { asked, lead }: ByTemplateProps = $props();
+	let { asked, lead }: TemplateTableProps = $props();
 	const found = watchGrowing<Templates>(() => `/api/records/logs/templates?${queryOf(asked)}`);
 	const isBad = (severity: string) => severity === 'ERROR' || severity === 'FATAL';
 </script>
 
-<Loaded value={found.value} trouble={found.trouble}>
+<LoadState value={found.value} trouble={found.trouble}>
 	{#snippet children(value)}
 		<p class="text-surface-600-400 mb-2 text-sm" role="status">
 			{countOf(value.records, 'log record')} of {countOf(value.templates_in_all, 'template')}{value.done
@@ -70,4 +70,4 @@
 			</p>
 		{/if}
 	{/snippet}
-</Loaded>
+</LoadState>

@@ -1,13 +1,13 @@
 <script module lang="ts">
 	/** Names and values, folded behind a summary where one is given. */
-	export interface PairsProps {
+	export interface NameValuesProps {
 		pairs: string[][];
 		summary?: string;
 	}
 </script>
 
 <script lang="ts">
-	let { pairs, summary }: PairsProps = $props();
+	let { pairs, summary }: NameValuesProps = $props();
 </script>
 
 {#snippet list()}

@@ -1,13 +1,13 @@
 <script module lang="ts">
 	/** Names with a number each, drawn as a line below; each links to its records. */
-	export interface CountedProps {
+	export interface CountedNamesProps {
 		list: { name: string; said: string; count: number; href: string; bad?: boolean }[];
 		none: string;
 	}
 </script>
 
 <script lang="ts">
-	let { list, none }: CountedProps = $props();
+	let { list, none }: CountedNamesProps = $props();
 	const most = $derived(Math.max(1, ...list.map((one) => one.count)));
 </script>
 

@@ -51,14 +51,14 @@ _MISSING: Final = object()
 
 
 @dataclass(frozen=True, slots=True)
-class Worked:
+class Evaluated:
     """The result of an expression: a value, or the reason why there is none."""
 
     value: Any = None
     why_not: str = ""
 
     @classmethod
-    def out(cls, work: Work, seen: Locals, around: Locals) -> Worked:
+    def out(cls, work: Work, seen: Locals, around: Locals) -> Evaluated:
         """Evaluate an expression; never raises errors of the language."""
         try:
             return cls(work(seen, around))

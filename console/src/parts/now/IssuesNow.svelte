@@ -2,7 +2,7 @@
 	import type { Now } from '../../lib/api';
 
 	/** New and regressed issues. */
-	export interface ListedProps {
+	export interface IssuesNowProps {
 		rows: Now['new'];
 		none: string;
 	}
@@ -14,7 +14,7 @@
 	import { place } from '../../lib/place.svelte';
 	import { ago, countOf } from '../../lib/words';
 
-	let { rows, none }: ListedProps = $props();
+	let { rows, none }: IssuesNowProps = $props();
 	const MOST = 6;
 </script>
 

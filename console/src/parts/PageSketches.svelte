@@ -1,7 +1,7 @@
 <script lang="ts" module>
 	import type { PageSketchProps } from './PageSketch.svelte';
 
-	export interface SeenProps {
+	export interface PageSketchesProps {
 		/** The trace of the sketches, where there is one. */
 		trace?: string | null;
 		/** The current app: sketches of others name theirs. */
@@ -16,7 +16,7 @@
 	import { questions } from '../lib/questions';
 	import PageSketch from './PageSketch.svelte';
 
-	let { trace, app, sketches }: SeenProps = $props();
+	let { trace, app, sketches }: PageSketchesProps = $props();
 	const found = watch(() => (trace ? questions.seen(trace) : undefined));
 	const drawn = $derived(sketches?.length ? sketches : (found.value?.sketches ?? []));
 </script>

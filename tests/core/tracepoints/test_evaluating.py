@@ -17,10 +17,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.core.tracepoints import NoValue, Worked, compiled, read, written
+from obitus.core.tracepoints import Evaluated, NoValue, compiled, read, written
+from obitus.core.tracepoints.evaluating import holds
 from obitus.core.tracepoints.expressions import Expression
 from obitus.core.tracepoints.reading import MOST_CHARACTERS
-from obitus.core.tracepoints.working_out import holds
 from tests.core.tracepoints.test_reading import EXPRESSIONS
 from tests.examples import many
 
@@ -135,7 +135,7 @@ def test_where_there_is_no_value(text: str, why: str) -> None:
     with pytest.raises(NoValue) as raised:
         worked(text, **SEEN, **more)
     assert why in str(raised.value)
-    assert Worked.out(compiled(read(text)), SEEN | more, {}).why_not == str(raised.value)
+    assert Evaluated.out(compiled(read(text)), SEEN | more, {}).why_not == str(raised.value)
 
 
 def test_values_of_many_kinds() -> None:
@@ -166,8 +166,8 @@ def test_nobody_passes_for_what_they_are_not() -> None:
     ours = type("_tuplegetter", (), {"__module__": "_collections", "__get__": _noting("get")})
     zone = type("timezone", (dt.tzinfo,), {"__module__": "datetime", "utcoffset": _noting("utcoffset")})
     seen = {"x": type("Kept", (), {"berth": ours()})(), "now": dt.datetime(2026, 11, 28, tzinfo=zone())}
-    assert "worked out by the app's own code" in Worked.out(compiled(read("x.berth")), seen, {}).why_not
-    assert "of a class of the app" in Worked.out(compiled(read("now > now")), seen, {}).why_not
+    assert "worked out by the app's own code" in Evaluated.out(compiled(read("x.berth")), seen, {}).why_not
+    assert "of a class of the app" in Evaluated.out(compiled(read("now > now")), seen, {}).why_not
     assert not ran
 
 
@@ -241,10 +241,10 @@ def test_nothing_of_the_app_is_run(expression: Expression, data: st.DataObject) 
     kinds = st.sampled_from([*HOSTILE, *SEEN.values()])
     seen = {name: data.draw(kinds) for name in SEEN}
     ran.clear()
-    found = Worked.out(compiled(expression), seen, {})
+    found = Evaluated.out(compiled(expression), seen, {})
     assert not ran, (ran[:3], written(expression))
     if not found.why_not:
-        Worked.out(lambda *_: holds(found.value), {}, {})
+        Evaluated.out(lambda *_: holds(found.value), {}, {})
     assert not ran, ran[:3]
 
 
@@ -263,7 +263,7 @@ def test_it_is_what_python_would_say(expression: Expression, data: st.DataObject
     if len(text) > MOST_CHARACTERS:
         return
     seen = {name: data.draw(PLAIN) for name in SEEN}
-    found = Worked.out(compiled(expression), seen, {})
+    found = Evaluated.out(compiled(expression), seen, {})
     if found.why_not:
         return
     with warnings.catch_warnings():
@@ -287,5 +287,5 @@ def test_it_costs_little_whatever_it_looks_at() -> None:
         "-1 in kept",
     ):
         before = sys.getallocatedblocks()
-        Worked.out(compiled(read(text)), seen, {})
+        Evaluated.out(compiled(read(text)), seen, {})
         assert sys.getallocatedblocks() - before < 1000

@@ -6,7 +6,7 @@
 	}
 
 	/** Lines over time, each with its own dashes and its name at its end; a table beside it has the same. */
-	export interface PictureProps {
+	export interface LineChartProps {
 		times: string[];
 		lines: Line[];
 		/** The field of the numbers, for their unit. */
@@ -25,7 +25,7 @@
 	import { moment } from '../../lib/words';
 	import { savePng } from '../../lib/png';
 
-	let { times, lines, of, said, title }: PictureProps = $props();
+	let { times, lines, of, said, title }: LineChartProps = $props();
 	const DASHES: number[][] = [[], [6, 3], [2, 3], [10, 3, 2, 3], [1, 5], [14, 4]];
 	const HEIGHT = 260;
 	const days = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' });

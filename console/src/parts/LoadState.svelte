@@ -3,7 +3,7 @@
 	import type { Trouble } from '../lib/api';
 
 	/** Shows an answer: an error in words, loading, or the content. */
-	export interface LoadedProps<T> {
+	export interface LoadStateProps<T> {
 		value: T | undefined;
 		trouble: Trouble | undefined;
 		/** The error of an action here. */
@@ -13,7 +13,7 @@
 </script>
 
 <script lang="ts" generics="T">
-	let { value, trouble, undone, children }: LoadedProps<T> = $props();
+	let { value, trouble, undone, children }: LoadStateProps<T> = $props();
 </script>
 
 {#snippet said(what: string, why: Trouble)}
