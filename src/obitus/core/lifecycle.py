@@ -105,6 +105,7 @@ def has_fix(settling: Settling, release: str | None, order: ReleaseOrder, time_m
             if compared < 0:
                 return False, f"seen in {release}, which is older than {settling.release}, where the issue was settled"
             first_ms = order.first_ms(release)
+            # A patch of an older line: 3.0.0 was live before the fix in 2.9.2 was made.
             if first_ms is not None and first_ms < since_ms:
                 return (
                     False,

@@ -126,6 +126,7 @@ def keep(connection: sqlite3.Connection, found: Mapping[tuple[int, str, Kind], I
                     "reason": one.reason, "chance": one.chance, "now_ms": now_ms,
                 },
             ).fetchone()  # fmt: skip
+            # It is new: of one that goes on, the time at which it was found stays.
             if row["found_ms"] == now_ms:
                 events.add(connection, "quiet-failure", now_ms, quiet=int(row["id"]), app_id=app_id)
     connection.execute(_END, {"now_ms": now_ms})

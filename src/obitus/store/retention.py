@@ -142,15 +142,18 @@ def due(
     for known in days.known():
         size = _size(path_of(days.folder, known.day))
         room += size
+        # How old these records are is not known.
         if known.day == UNDATED:
             continue
         gone, why = _over(said, apps, today - known.day - 1)
+        # Newest first: `room` is what newer days take. Yesterday stays, too: late reports still arrive for it.
         if most_bytes is not None and room > most_bytes and known.day < today - 1:
             gone = {kind: tuple(sorted(apps)) for kind in KINDS}
             why = f"what is beyond {most_bytes / 1e9:,.1f} GB"
         if not gone:
             continue
         step = _step(reader, known.day, gone, size, why, set(apps))
+        # Done under these settings, or found to have nothing to remove: a day is not read again for it.
         if step.what in (done.get(known.day), remembered.get(known.day)):
             continue
         if step.whole or _holds(days, step):
@@ -221,6 +224,7 @@ def _swapping(
         if not writing.let_be_removed(step.day):
             return False
         path = path_of(writing.folder, step.day)
+        # A report that arrived while the new file was made would be lost with the old one.
         if written_of(path) != made.written or not made.path.exists():
             return False
         connection.execute(_NOTE_THINNED, (step.day, step.what, step.why, made.removed, step.bytes, after, now_ms))

@@ -10,7 +10,7 @@ from tests.client.interpreters import every_version, script
 
 PROGRAM = '''
 import importlib, io, json, sys, unittest
-from obitus.client.tracepoints.places import INLINED, Target, lines_of, loaded
+from obitus.client.tracepoints.places import INLINED, PlacedTracepoint, lines_of, loaded
 if sys.version_info >= (3, 12):
     from obitus.client.tracepoints.monitored import Monitored as Engine
 else:
@@ -57,7 +57,7 @@ for pair in sys.argv[1:]:
     for code in places[file].all_code().values():
         for line in lines_of(code):
             point = points[code.co_qualname, line] = Point(line)
-            targets.append(Target(point, (code,)))
+            targets.append(PlacedTracepoint(point, (code,)))
     troubles = engine.use(targets, places)
     during = outcome(test)
     for point in points.values(): point.times = 0

@@ -41,6 +41,7 @@ class QuietHours:
     def ends_ms(self, now_ms: int) -> int | None:
         """Return the end of the quiet hours that contain a time, None outside of all."""
         now = datetime.fromtimestamp(now_ms / 1000, self.zone)
+        # Quiet hours that began yesterday may last until this morning.
         for back in (0, 1):
             day = now.date() - timedelta(days=back)
             if day.weekday() not in self.days:
@@ -48,6 +49,7 @@ class QuietHours:
             begins = datetime.combine(day, self.start, self.zone)
             over = day + timedelta(days=1) if self.end <= self.start else day
             ends = datetime.combine(over, self.end, self.zone)
+            # In UTC: Python compares times of one zone by the clock on the wall, which shows an hour twice in autumn.
             if begins.astimezone(UTC) <= now.astimezone(UTC) < ends.astimezone(UTC):
                 return round(ends.timestamp() * 1000)
         return None
@@ -121,6 +123,7 @@ def next_digest_ms(at: str, zone: str, now_ms: int) -> int:
         raise PacingTrouble(f"{at[:40]!r} is no time of day. Say 08:00 for each day, mon 08:00 for each week.")
     where = read_zone(zone)
     now = datetime.fromtimestamp(now_ms / 1000, where)
+    # Today's may be over, and that of the same weekday is seven days later.
     for ahead in range(9):
         day = now.date() + timedelta(days=ahead)
         if found[1] is not None and day.weekday() != DAYS.index(found[1]):
