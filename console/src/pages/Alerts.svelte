@@ -23,7 +23,7 @@
 
 <section aria-labelledby="fired-heading">
 	<h2 id="fired-heading" class="section">
-		What fired{fired.value?.open ? `: ${countOf(fired.value.open, 'alert')} not over` : ''}
+		What fired{fired.value?.open ? `: ${countOf(fired.value.open, 'alert')} still firing` : ''}
 	</h2>
 	<LoadState value={fired.value} trouble={fired.trouble}>
 		{#snippet children(found)}<Firings firings={found.firings} />{/snippet}

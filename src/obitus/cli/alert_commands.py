@@ -54,7 +54,7 @@ def list_alerts(
         show.say(f"Nothing fired in {window}. See what rules would do: obitus alerts try 'new issue'")
     elif answer["open"]:
         show.say(
-            f"{count_of(answer['open'], 'alert')} not over yet. One of them whole: obitus alerts show NUMBER",
+            f"{count_of(answer['open'], 'alert')} still firing. One of them whole: obitus alerts show NUMBER",
             show.QUIET,
         )
 

@@ -55,10 +55,13 @@ async def _take_large(writing: Writing, raw: list[bytes], encoding: str) -> tupl
     try:
         while (part := await parts.get()) is not None:
             verdicts += await _written(writing, part)
-    finally:
-        # Also after an error: the bytes count as held until nobody works on them.
+        return await preparing, verdicts
+    except Exception:
+        # Until nobody works on them, its bytes count as held.
         await asyncio.wait([preparing])
-    return preparing.result(), verdicts
+        raise
+    finally:
+        preparing.cancel()
 
 
 async def _written(writing: Writing, prepared: PreparedLines) -> list[formats.LineVerdict]:
