@@ -101,7 +101,7 @@ def test_import_obitus_stays_light() -> None:
 
 def test_processes_beside_the_service_stay_light() -> None:
     """There are several of them, and they answer no requests: a web framework would be memory and start-up for nothing."""
-    assert loaded_by("obitus.service.intake.heavy", "fastapi uvicorn typer pydantic") == "pydantic"
+    assert loaded_by("obitus.service.intake.worker_tasks", "fastapi uvicorn typer pydantic") == "pydantic"
 
 
 def test_public_names_are_the_listed_ones() -> None:

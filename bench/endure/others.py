@@ -20,7 +20,7 @@ import urllib3
 import zstandard
 
 from bench.endure.target import Target, report
-from obitus.service.intake.wire import message
+from obitus.service.intake.export_bounds import message
 from obitus.store.whole_files import written_aside
 
 MIB = 1024 * 1024

@@ -25,13 +25,13 @@ def _text(data: bytes) -> str:
 
 def reports(data: bytes) -> object:
     """A body of reports, as it comes to ``POST /reports``: each line is taken or refused, and nothing else."""
-    from obitus.service.intake import heavy
+    from obitus.service.intake import worker_tasks
     from obitus.service.intake.inflating import split
     from obitus.service.intake.lines import Refusal
     from obitus.service.intake.prepare import Ready, Sender
     from obitus.service.settings import Limits
 
-    preparer = heavy._preparer(heavy.Rules(1, (), (), None))
+    preparer = worker_tasks._preparer(worker_tasks.Rules(1, (), (), None))
     sender = Sender(1, "sailings", "production", NOW_MS)
     encoding = {0: "", 1: "gzip", 2: "zstd"}.get(data[0] if data else 0, "")
     body = split([data[1:]], encoding, Limits())

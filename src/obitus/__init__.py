@@ -21,8 +21,8 @@ from typing import Any as _Any
 from obitus.client import active as _active
 from obitus.client import runs as _runs
 from obitus.client import state as _state
+from obitus.client.exception_origin import is_the_apps as _is_the_apps
 from obitus.client.trail import TRIM_AT as _TRIM_AT
-from obitus.client.whose import is_the_apps as _is_the_apps
 from obitus.client.work import Run as _Run
 from obitus.core.version import VERSION as _VERSION
 

@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.core import holding, statistics
+from obitus.core import fix_verdict, statistics
 from obitus.core.comparing import FailureRate, Pair, RateHistory, compare, rate_regressions, usual
-from obitus.core.holding import Traffic
+from obitus.core.fix_verdict import Traffic
 
 COUNT = st.integers(0, 60)
 RUNS = st.integers(1, 5000)
@@ -152,6 +152,6 @@ def test_enough_is_enough(failures: int, runs: int) -> None:
     """After exactly as many runs as it asks for, a fix counts as held; somewhat before, not yet."""
     before = Traffic(failures, runs)
     for factor, expected in ((1.001, "held"), (0.97, "too early to say")):
-        since = Traffic(0, holding.enough(before) * factor)
-        held = holding.verdict(before, since, unit="runs", fix="3.1.0", per_hour=10, now_ms=0, came=True)
+        since = Traffic(0, fix_verdict.enough(before) * factor)
+        held = fix_verdict.verdict(before, since, unit="runs", fix="3.1.0", per_hour=10, now_ms=0, came=True)
         assert held.verdict == expected and (held.ready_ms is None) == (expected == "held")

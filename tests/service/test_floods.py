@@ -15,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from obitus.core.clock import HOUR_MS, MINUTE_MS
-from obitus.service.intake.familiar import form_of
+from obitus.service.intake.known_forms import form_of
 from obitus.service.intake.prepare import Preparer, Ready, Sender
 from obitus.service.settings import Limits, system_clock_ms
 from obitus.store.backups.verifying import verify

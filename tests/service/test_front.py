@@ -19,7 +19,7 @@ import zstandard
 from obitus.service.connections import GuardedProtocol
 from obitus.service.guard import HEADERS
 from obitus.service.intake.inflating import split
-from obitus.service.patience import WAIT_S
+from obitus.service.refusal_delays import WAIT_S
 from obitus.service.settings import Limits
 from tests.conftest import Running, failure, serving, start, until
 

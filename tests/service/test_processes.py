@@ -14,9 +14,9 @@ from typing import Any
 
 import pytest
 
-from obitus.service.intake import heavy
+from obitus.service.intake import worker_tasks
 from obitus.service.intake.processes import ProcessEnded, Processes, beside
-from obitus.service.known import Known
+from obitus.service.lookup_cache import Known
 from obitus.service.settings import NICE
 from obitus.store.errors import StoreBusy
 from tests import kept
@@ -108,8 +108,8 @@ def test_what_ends_a_process_is_refused_alone(running: Running, monkeypatch: pyt
         alone.append(given[0])
         return await (work(os._exit, 1) if b"iceberg" in b"".join(given[0]) else work(act, *given))
 
-    async def breaks_later(on_part: Callable[[heavy.PreparedLines], None], act: Any, *given: Any) -> Any:
-        def until_it_ends(part: heavy.PreparedLines) -> None:
+    async def breaks_later(on_part: Callable[[worker_tasks.PreparedLines], None], act: Any, *given: Any) -> Any:
+        def until_it_ends(part: worker_tasks.PreparedLines) -> None:
             if any(number == 117 for number, _ in part.lines):
                 raise ProcessEnded("on the way")
             on_part(part)
@@ -118,13 +118,13 @@ def test_what_ends_a_process_is_refused_alone(running: Running, monkeypatch: pyt
 
     monkeypatch.setattr(pool, "work", breaks)
     monkeypatch.setattr(pool, "work_in_parts", breaks_later)
-    sent = large(2 * heavy.LINES_AT_ONCE + 3)
+    sent = large(2 * worker_tasks.LINES_AT_ONCE + 3)
     sent[116]["attributes"]["met"] = "iceberg"
     said = running.send(key, *sent).json()
     assert (said["stored"], said["refused"]) == (len(sent) - 1, 1)
     assert [(line["line"], line["slug"]) for line in said["lines"] if line["verdict"] == "refused"] == [(117, "fault")]
     assert [line["line"] for line in said["lines"]] == list(range(1, len(sent) + 1))
-    assert len(alone) == heavy.LINES_AT_ONCE + 3, "what was prepared before is not prepared again"
+    assert len(alone) == worker_tasks.LINES_AT_ONCE + 3, "what was prepared before is not prepared again"
     assert running.send(key, *sent[:20]).json()["already_there"] == 20
 
 
@@ -134,10 +134,10 @@ def test_a_large_body_is_written_while_it_is_prepared(running: Running, monkeypa
     """
     key, pool = running.add_app(), running.service.intake.processes
     work_in_parts = pool.work_in_parts
-    sent = large(2 * heavy.LINES_AT_ONCE + 3)
+    sent = large(2 * worker_tasks.LINES_AT_ONCE + 3)
 
-    async def waits(on_part: Callable[[heavy.PreparedLines], None], act: Any, *given: Any) -> Any:
-        def when_written(part: heavy.PreparedLines) -> None:
+    async def waits(on_part: Callable[[worker_tasks.PreparedLines], None], act: Any, *given: Any) -> Any:
+        def when_written(part: worker_tasks.PreparedLines) -> None:
             first = part.lines[0][0]
             until(lambda: sum(issue["failures"] for issue in running.issues()) == first - 1)
             on_part(part)
@@ -158,7 +158,7 @@ def test_a_large_body_is_written_while_it_is_prepared(running: Running, monkeypa
         return submit(work)
 
     monkeypatch.setattr(writer, "submit", full)
-    again = large(2 * heavy.LINES_AT_ONCE + 3)
+    again = large(2 * worker_tasks.LINES_AT_ONCE + 3)
     answer = running.send(key, *again)
     assert answer.status == 429 and answer.json()["slug"] == "queue-full"
     said = running.send(key, *again).json()

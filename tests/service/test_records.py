@@ -363,7 +363,7 @@ def test_a_tail_goes_on_without_a_gap(tmp_path: Path) -> None:
 
 def test_too_much_for_a_tail_is_counted(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
     """Of a flood the newest are told, and how many were left out."""
-    monkeypatch.setattr("obitus.service.jobs.tailing.MOST_AT_ONCE", 5)
+    monkeypatch.setattr("obitus.service.jobs.following_records.MOST_AT_ONCE", 5)
     key = running.add_app()
     tail = Following(running, "/api/records/logs/tail")
     running.send(key, *[log(f"m{number}", 60 - number) for number in range(40)])
@@ -379,8 +379,8 @@ def test_too_much_for_a_tail_is_counted(running: Running, monkeypatch: pytest.Mo
 
 def test_those_who_watch_share_what_one_look_hands_out(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
     """Many who watch do not make more work for the service than a few do: each is handed less of a flood, and told so; who asks the same counts once."""
-    monkeypatch.setattr("obitus.service.jobs.tailing.MOST_OF_A_LOOK", 12)
-    monkeypatch.setattr("obitus.service.jobs.tailing.FEWEST_AT_ONCE", 2)
+    monkeypatch.setattr("obitus.service.jobs.following_records.MOST_OF_A_LOOK", 12)
+    monkeypatch.setattr("obitus.service.jobs.following_records.FEWEST_AT_ONCE", 2)
     key = running.add_app()
     questions = ("severity=INFO", "logger=sailings.fares", "severity>=DEBUG", "severity>=INFO", "severity>=INFO")
     tails = [Following(running, f"/api/records/logs/tail?{urlencode({'question': question})}") for question in questions]  # fmt: skip
@@ -396,7 +396,7 @@ def test_those_who_watch_share_what_one_look_hands_out(running: Running, monkeyp
 
 
 def test_tails_end_with_their_pass_and_are_few(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("obitus.service.jobs.tailing.MOST_OF_A_PASS", 2)
+    monkeypatch.setattr("obitus.service.jobs.following_records.MOST_OF_A_PASS", 2)
     token = running.ask("POST", "/api/me/tokens", {"label": "watch"}).json()
     other = Running(running.service, running.url, token["token"], running.clock)
     tails = [Following(other, "/api/records/logs/tail") for _ in range(2)]

@@ -12,8 +12,8 @@ from pathlib import Path
 import pytest
 
 from obitus.service.intake.bodies import Gate
-from obitus.service.patience import WAIT_S, Patience
 from obitus.service.problems import Problem
+from obitus.service.refusal_delays import WAIT_S, Patience
 from obitus.service.settings import Limits
 from tests.conftest import failure, start
 from tests.service.test_tracepoints import added, hit

@@ -29,7 +29,7 @@ from opentelemetry.trace import SpanKind
 
 from obitus.core import telemetry
 from obitus.core.telemetry.steps import MOST_KEPT_BYTES_OF_A_SENDER
-from obitus.service.intake.wire import WireTrouble, bounded_export, message
+from obitus.service.intake.export_bounds import WireTrouble, bounded_export, message
 from tests import kept
 from tests.conftest import Running
 

@@ -13,7 +13,7 @@ from obitus.cli.api import api
 from obitus.cli.commands import Json, Token, Url, app, print_json
 from obitus.cli.errors import Refused, UsageTrouble
 from obitus.cli.safe import safe
-from obitus.cli.typed import secret_of, settings_of
+from obitus.cli.typed_input import secret_of, settings_of
 from obitus.core.wording import count_of, minute_of
 
 channel = typer.Typer(

@@ -12,7 +12,7 @@ from obitus.cli.commands import Json, Token, Url, app, print_json
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.safe import safe
 from obitus.cli.show import size_of
-from obitus.cli.typed import octets_of
+from obitus.cli.typed_input import octets_of
 from obitus.core.wording import count_of
 
 keep = typer.Typer(

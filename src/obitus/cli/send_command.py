@@ -9,7 +9,7 @@ import typer
 from obitus.cli.commands import Json, app, client_settings, print_json
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.cli.safe import safe
-from obitus.cli.sending_said import sending_said
+from obitus.cli.sending_errors import sending_said
 from obitus.core.wording import count_of
 
 

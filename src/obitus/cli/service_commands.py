@@ -16,7 +16,7 @@ from obitus.cli.commands import Json, Token, Url, app, now_ms, print_json, time_
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.login import Login, write
 from obitus.cli.safe import safe
-from obitus.cli.typed import octets_of
+from obitus.cli.typed_input import octets_of
 from obitus.core.clock import MINUTE_MS, span_ms, to_ms
 
 app_group = typer.Typer(help="Apps and their reporting keys.", no_args_is_help=True, rich_markup_mode=None)

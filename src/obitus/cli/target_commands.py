@@ -12,7 +12,7 @@ from obitus.cli import show
 from obitus.cli.api import api
 from obitus.cli.commands import Json, Token, Url, app, print_json
 from obitus.cli.safe import safe
-from obitus.cli.typed import secret_of, settings_of
+from obitus.cli.typed_input import secret_of, settings_of
 from obitus.core.wording import count_of, minute_of
 
 target = typer.Typer(

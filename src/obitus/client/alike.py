@@ -14,8 +14,8 @@ from typing import Any, Final, NamedTuple
 from obitus.client import runs
 from obitus.client.base import Base
 from obitus.client.counter import Counter
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.guard import guarded
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import COUNTED, short
 from obitus.core.clock import to_text
 

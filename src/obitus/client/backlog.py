@@ -11,13 +11,13 @@ from pathlib import Path
 from typing import Any, Final
 
 from obitus.client import state
-from obitus.client.also import AlsoFile
 from obitus.client.encoding import Encoder
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.log import Sayings, is_ours
 from obitus.client.native import allocate_lock, monotonic
+from obitus.client.second_destination import AlsoFile
 from obitus.client.settings import Settings
 from obitus.client.spool import Batch, Spool
-from obitus.client.whose import is_the_apps
 from obitus.core.redaction import Redactor
 
 MOST_MEMORY_BYTES: Final = 16 * 1024 * 1024

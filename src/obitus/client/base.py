@@ -12,7 +12,7 @@ from itertools import islice
 from typing import Any, Final
 
 from obitus.client import runs
-from obitus.client.held import Held
+from obitus.client.held_failures import Held
 from obitus.client.log_orders import LogOrders
 from obitus.client.sender import Sender
 from obitus.client.settings import Settings

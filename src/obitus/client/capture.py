@@ -14,9 +14,9 @@ from types import CodeType, FrameType, TracebackType
 from typing import Any, Final
 
 from obitus.client.call import CallKeeper
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.native import Worker, is_finalizing
 from obitus.client.values import MOST_CHARS, MOST_DEPTH, MOST_STRING, plain, show
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import LOCALS, medium, short
 from obitus.core.frames import COMPILED_ENDINGS, looks_like_library, package_of
 from obitus.core.redaction import Redactor

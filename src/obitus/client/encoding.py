@@ -7,10 +7,10 @@ import json
 from collections.abc import Callable
 from typing import Any, Final
 
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.log import Sayings
 from obitus.client.settings import Settings
 from obitus.client.trail import finish_trail
-from obitus.client.whose import is_the_apps
 from obitus.core.redaction import Redactor
 
 MOST_REPORT_BYTES: Final = 900_000

@@ -27,8 +27,8 @@ from collections.abc import Callable
 from itertools import islice
 from typing import Any, Final, cast
 
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.values import show
-from obitus.client.whose import is_the_apps
 from obitus.core.redaction import Redactor
 
 MOST_NODES: Final = 2000

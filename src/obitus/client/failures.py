@@ -11,13 +11,13 @@ from obitus.client import runs
 from obitus.client.alike import Alike, Form, entry_point_of, form_of, form_of_place
 from obitus.client.base import Base
 from obitus.client.capture import Capture
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.guard import guarded
 from obitus.client.limits import Limits
 from obitus.client.log import is_ours, warn
 from obitus.client.native import is_finalizing
 from obitus.client.open_runs import OpenRuns, resolve
 from obitus.client.seen import Sighting, Sightings
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import kept
 from obitus.core.severity import SEVERITIES, rank
 

@@ -10,8 +10,8 @@ from types import TracebackType
 from typing import Final, ParamSpec, TypeVar
 
 from obitus.client import state
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.log import warn
-from obitus.client.whose import is_the_apps
 
 _Given = ParamSpec("_Given")
 _Answer = TypeVar("_Answer")

@@ -14,12 +14,12 @@ from typing import Any, Protocol
 from obitus.client.failures import Failures
 from obitus.client.guard import guarded, without_ours
 from obitus.client.imports import AfterImport
+from obitus.client.instrument_table import TABLE
 from obitus.client.log_orders import LogOrders
 from obitus.client.log_records import watch_logging
 from obitus.client.open_runs import OpenRuns
 from obitus.client.patches import Patches
 from obitus.client.settings import Settings
-from obitus.client.table import TABLE
 from obitus.client.threads import watch_threads
 from obitus.core.bounds import kept, short
 

@@ -10,8 +10,8 @@ from importlib.machinery import ModuleSpec
 from types import ModuleType
 from typing import Any
 
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.log import warn
-from obitus.client.whose import is_the_apps
 
 Installer = Callable[[ModuleType], None]
 

@@ -8,12 +8,12 @@ from typing import Any, Final
 
 from obitus.client.alike import Alike
 from obitus.client.base import Base
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.guard import guarded
-from obitus.client.life import Life, Story, read_ended
-from obitus.client.lost import LostChildren
+from obitus.client.hard_ends import Life, Story, read_ended
+from obitus.client.lost_children import LostChildren
 from obitus.client.open_runs import OpenRuns
 from obitus.client.trail import finish_trail
-from obitus.client.whose import is_the_apps
 
 STORY_AFTER_S: Final = 0.25
 MOST_RUNS: Final = 50

@@ -6,7 +6,7 @@ import logging
 from typing import Final
 
 from obitus.client import state
-from obitus.client.whose import is_the_apps
+from obitus.client.exception_origin import is_the_apps
 
 log: Final = logging.getLogger("obitus")
 

@@ -6,6 +6,7 @@ import logging
 from time import monotonic
 from typing import Any, Final
 
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.failures import Failures
 from obitus.client.guard import without_ours
 from obitus.client.log import is_ours
@@ -14,7 +15,6 @@ from obitus.client.open_runs import OpenRuns
 from obitus.client.patches import Patches
 from obitus.client.settings import Settings
 from obitus.client.values import plain, show
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import said
 from obitus.core.redaction import Redactor
 from obitus.core.severity import Thresholds, from_python_level

@@ -17,7 +17,7 @@ from types import ModuleType
 from typing import Any, Final
 
 from obitus.client import state
-from obitus.client.whose import is_the_apps
+from obitus.client.exception_origin import is_the_apps
 
 
 def _original(module: ModuleType, name: str) -> Any:

@@ -7,13 +7,13 @@ from typing import Any
 
 from obitus.client import runs
 from obitus.client.base import Base
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.guard import guarded
 from obitus.client.limits import Limits
 from obitus.client.log import warn
 from obitus.client.tally import Tally
 from obitus.client.trail import TRIM_AT, Trail
 from obitus.client.values import plain
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import long, medium, short
 
 _current_run = runs.current.get

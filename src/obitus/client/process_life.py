@@ -10,11 +10,11 @@ from obitus.client.base import Base
 from obitus.client.failures import Failures
 from obitus.client.forks import watch_forks
 from obitus.client.guard import guarded
-from obitus.client.held import LONGEST_OUTSIDE_S, Held
+from obitus.client.held_failures import LONGEST_OUTSIDE_S, Held
 from obitus.client.hooks import Hooks, Install
 from obitus.client.left_behind import LeftBehind
 from obitus.client.limits import Limits
-from obitus.client.lost import LostChildren
+from obitus.client.lost_children import LostChildren
 from obitus.client.open_runs import OpenRuns
 from obitus.client.sender import Sender
 from obitus.client.sender_to_file import FileSender

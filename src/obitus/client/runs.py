@@ -7,8 +7,8 @@ from collections.abc import Callable
 from typing import Any, Final, TypeVar
 
 from obitus.client import state
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.trail import Trail
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import short
 from obitus.core.clock import to_text
 from obitus.core.ids import uuid7

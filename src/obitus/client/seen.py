@@ -13,9 +13,9 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any, Final
 
 from obitus.client import runs
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.guard import is_ours
 from obitus.client.native import monotonic
-from obitus.client.whose import is_the_apps
 
 if TYPE_CHECKING:
     from obitus.client.alike import Form

@@ -19,11 +19,11 @@ from typing import Any, Final
 from obitus.client import state
 from obitus.client.backlog import Backlog
 from obitus.client.delivery import LONGEST_WAIT_S, TIMEOUT_S, Delivery
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.log import Sayings, is_ours
 from obitus.client.native import Signals, Worker, is_finalizing, monotonic, sleep
 from obitus.client.posting import CannotConnect
 from obitus.client.settings import Settings
-from obitus.client.whose import is_the_apps
 from obitus.core.redaction import Redactor
 
 MOST_WAITING: Final = 2000

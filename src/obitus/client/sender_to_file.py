@@ -8,11 +8,11 @@ from typing import Any
 from obitus.client import state
 from obitus.client.backlog import BATCH_BYTES, BATCH_REPORTS, Backlog
 from obitus.client.delivery import LONGEST_WAIT_S
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.log import is_ours
 from obitus.client.sender import Sender
 from obitus.client.settings import Settings
 from obitus.client.spool import Spool
-from obitus.client.whose import is_the_apps
 from obitus.core.redaction import Redactor
 
 

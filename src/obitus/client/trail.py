@@ -6,7 +6,7 @@ from collections import deque
 from itertools import islice
 from typing import Any, Final
 
-from obitus.client.whose import is_the_apps
+from obitus.client.exception_origin import is_the_apps
 from obitus.core.bounds import ATTRIBUTES_OF_A_STEP, short
 from obitus.core.clock import to_text
 from obitus.core.severity import SEVERITIES

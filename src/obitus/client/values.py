@@ -17,7 +17,7 @@ from collections.abc import Callable, Iterator
 from itertools import islice
 from typing import Any, Final
 
-from obitus.client.whose import is_the_apps
+from obitus.client.exception_origin import is_the_apps
 from obitus.core.redaction import Redactor, mark
 
 MOST_CHARS: Final = 1000

@@ -54,8 +54,8 @@ from obitus.service.api import templates as api_templates
 from obitus.service.api import timeline as api_timeline
 from obitus.service.api import tracepoints as api_tracepoints
 from obitus.service.api.answering_problems import add_handlers
+from obitus.service.dependencies import SCOPE, TheClock, TheLive, TheRecords
 from obitus.service.front import Front
-from obitus.service.given import SCOPE, TheClock, TheLive, TheRecords
 from obitus.service.guard import Guard
 from obitus.service.intake import page_reports, reports, telemetry, tracepoints
 from obitus.service.live import WIRE, Live, LiveResponse

@@ -16,8 +16,8 @@ from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 from obitus.service.guard import HEADERS
 from obitus.service.live import WIRE
-from obitus.service.patience import WAIT_S, Patience
 from obitus.service.problems import PROBLEMS, TYPE_PREFIX
+from obitus.service.refusal_delays import WAIT_S, Patience
 from obitus.service.settings import Limits
 
 LINGER_S: Final = 1.0

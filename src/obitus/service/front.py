@@ -13,8 +13,8 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from obitus.service.addresses import address_of
 from obitus.service.pacing import Pace
-from obitus.service.patience import Patience
 from obitus.service.problems import Problem, fault
+from obitus.service.refusal_delays import Patience
 from obitus.service.settings import Limits
 
 _LONG_BODIES: Final = re.compile(r"/reports|/page|/v1/(?:logs|traces)|/api/apps/[^/]{1,100}/(?:commits/.{1,1000}|maps)")

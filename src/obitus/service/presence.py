@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from typing import Annotated, Final
 
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.service.live import Live
 
 LASTS_S: Final = 45.0

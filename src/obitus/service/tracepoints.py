@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import Annotated, Any, Final
 
 from obitus.service.clock import Clock
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.service.live import Live
 from obitus.service.threads import Threads
 from obitus.store import tracepoints as store

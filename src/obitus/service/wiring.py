@@ -6,30 +6,30 @@ from collections.abc import Callable
 from functools import partial
 
 from obitus.core.floods import Floods
-from obitus.service.alerting.book import RuleBook
+from obitus.service.alerting.active_rules import RuleBook
 from obitus.service.alerting.delivering import Channels, Delivering
-from obitus.service.alerting.happening import Happenings
-from obitus.service.alerting.ticking import Ticking
-from obitus.service.alerting.windows import Windows
+from obitus.service.alerting.escalating import Ticking
+from obitus.service.alerting.event_rules import Happenings
+from obitus.service.alerting.window_rules import Windows
 from obitus.service.clock import Clock
 from obitus.service.intake.intake import Intake
 from obitus.service.jobs.collecting import Collecting
+from obitus.service.jobs.following_records import Tailing
 from obitus.service.jobs.handing import Handing
 from obitus.service.jobs.housekeeping import Housekeeping
 from obitus.service.jobs.keeping import Keeping
+from obitus.service.jobs.live_events import Telling
 from obitus.service.jobs.planning import Planner
 from obitus.service.jobs.regrouping import Regrouping
 from obitus.service.jobs.regrouping_orders import RegroupingOrders
 from obitus.service.jobs.runner import Runner
-from obitus.service.jobs.tailing import Tailing
-from obitus.service.jobs.telling import Telling
 from obitus.service.jobs.watching import Watching
 from obitus.service.live import Live
 from obitus.service.outward.allowed import AllowedFile
 from obitus.service.outward.sealing import Seal
 from obitus.service.passing.passing import Passing
-from obitus.service.patience import Patience
 from obitus.service.presence import Presence
+from obitus.service.refusal_delays import Patience
 from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
 from obitus.service.sign_in.openid import OpenIdSignIn

@@ -13,7 +13,7 @@ from obitus.core.grouping import first_recipe
 from obitus.core.grouping.groups import Groups
 from obitus.core.grouping.likeness import compare, keys_of
 from obitus.core.grouping.messages import likeness, template
-from obitus.core.grouping.missing import is_produced, missing
+from obitus.core.grouping.missing_values import is_produced, missing
 from obitus.core.grouping.names import plain_function, plain_room, plain_type
 from obitus.core.grouping.recipe import as_text, earlier_texts, fingerprint, from_text, plain_code
 

@@ -10,9 +10,9 @@ import socket
 from collections.abc import Callable
 from typing import Any, Final
 
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.guard import guarded
 from obitus.client.native import Socket
-from obitus.client.whose import is_the_apps
 
 MOST_STEPS: Final = 64
 

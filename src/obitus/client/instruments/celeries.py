@@ -7,10 +7,10 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 from obitus.client.active import active_reporter
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.instruments.http_clients import trace_headers
 from obitus.client.patches import Patches
 from obitus.client.scope import RunScope, ended_by
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import short
 
 if TYPE_CHECKING:

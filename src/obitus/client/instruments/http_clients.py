@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit, urlunsplit
 
 from obitus.client import runs, state
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.guard import guarded
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import medium
 
 if TYPE_CHECKING:

@@ -9,8 +9,8 @@ from functools import lru_cache
 from typing import Any, Final
 from urllib.parse import parse_qsl
 
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.log import is_ours, warn
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import short
 
 MOST_BODY_BYTES: Final = 64 * 1024

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 from obitus.client import state
 from obitus.client.active import active_reporter
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.instruments.databases import tell
 from obitus.client.patches import Patches
-from obitus.client.whose import is_the_apps
 
 if TYPE_CHECKING:
     from obitus.client.reporter import Reporter

@@ -6,10 +6,10 @@ import os
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.guard import guarded
 from obitus.client.log import is_ours
 from obitus.client.patches import Patches
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import said
 
 if TYPE_CHECKING:

@@ -11,9 +11,9 @@ from collections.abc import Callable
 from types import CodeType
 from typing import Any, Final
 
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.tracepoints.places import INLINED, CannotBeSet, Lines
 from obitus.client.tracepoints.points import Point
-from obitus.client.whose import is_the_apps
 
 _getframe: Final = sys._getframe
 _ENTRY: Final = frozenset({"RESUME", "MAKE_CELL", "COPY_FREE_VARS", "RETURN_GENERATOR", "GEN_START"})

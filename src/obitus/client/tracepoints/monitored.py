@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterable, Mapping
 from types import CodeType
 from typing import Any, Final
 
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.tracepoints.places import (
     CannotBeSet,
     Lines,
@@ -20,7 +21,6 @@ from obitus.client.tracepoints.places import (
     targets_in,
 )
 from obitus.client.tracepoints.points import Point
-from obitus.client.whose import is_the_apps
 
 _TOOLS: Final = (4, 3)
 """Numbers that PEP 669 gives to no kind of tool."""

@@ -18,10 +18,10 @@ from typing import Any, Final
 from obitus.client import runs, state
 from obitus.client.base import Base
 from obitus.client.capture import Capture
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.log import is_ours
 from obitus.client.open_runs import OpenRuns
 from obitus.client.values import show
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import long, short
 from obitus.core.redaction import mark
 from obitus.core.tracepoints import Evaluated, NoValue, TracepointOrder, compiled, holds, template_of, words_of

@@ -16,6 +16,7 @@ from typing import Any, Final
 from obitus.client import state
 from obitus.client.base import Base
 from obitus.client.capture import Capture
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.log import is_ours, warn
 from obitus.client.native import allocate_lock, monotonic
 from obitus.client.open_runs import OpenRuns
@@ -31,7 +32,6 @@ from obitus.client.tracepoints.places import (
     text_of,
 )
 from obitus.client.tracepoints.points import Budget, Point, Within
-from obitus.client.whose import is_the_apps
 from obitus.core.bounds import said, short
 from obitus.core.tracepoints import OrderTrouble, TracepointOrder, is_end_of, read_order
 from obitus.core.tracepoints.orders import MOST_OF_AN_APP

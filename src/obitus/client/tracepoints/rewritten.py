@@ -7,10 +7,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from types import CodeType, FunctionType
 
+from obitus.client.exception_origin import is_the_apps
 from obitus.client.tracepoints.calling import library, with_calls
 from obitus.client.tracepoints.places import Lines, Loaded, PlacedTracepoint, by_code, loaded, targets_in
 from obitus.client.tracepoints.points import Point
-from obitus.client.whose import is_the_apps
 
 
 class Rewritten:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame, is_platform, is_script
-from obitus.core.grouping.handing import RAISES, handed
+from obitus.core.grouping.failed_arguments import RAISES, handed
 from obitus.core.grouping.messages import runtimes_own, template, words_of
 from obitus.core.grouping.names import COMPREHENSIONS, last_name, plain_function, plain_room, plain_type
 

@@ -13,7 +13,7 @@ from typing import Final, Literal
 from obitus.core.grouping.built import NEAR
 from obitus.core.grouping.fault import SLIPS
 from obitus.core.grouping.messages import likeness, words_of
-from obitus.core.grouping.missing import is_produced
+from obitus.core.grouping.missing_values import is_produced
 from obitus.core.grouping.names import last_name
 from obitus.core.grouping.recipe import Traits, runtime_said
 

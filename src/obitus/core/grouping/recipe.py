@@ -21,7 +21,7 @@ from obitus.core.grouping import built, first_recipe
 from obitus.core.grouping.engines import in_one_form, is_endless
 from obitus.core.grouping.fault import Fault, locate, spot_of
 from obitus.core.grouping.messages import runtimes_own, template
-from obitus.core.grouping.missing import missing
+from obitus.core.grouping.missing_values import missing
 from obitus.core.grouping.names import last_name, plain_function, plain_room, plain_type
 from obitus.core.remembering import remembered
 from obitus.core.wording import count_of

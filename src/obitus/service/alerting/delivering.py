@@ -26,10 +26,10 @@ from obitus.service.alerting.channels.mail import checked as checked_mail
 from obitus.service.alerting.channels.webhook import Webhook
 from obitus.service.alerting.channels.webhook import checked as checked_webhook
 from obitus.service.alerting.composing import Composer, acts_of
+from obitus.service.alerting.periodic import Turns
 from obitus.service.alerting.rendering import Renderer
-from obitus.service.alerting.turns import Turns
 from obitus.service.clock import Clock
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.service.live import Live
 from obitus.service.outward.allowed import AllowedFile, NotAllowed
 from obitus.service.outward.asking import Asker

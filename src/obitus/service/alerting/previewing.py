@@ -19,8 +19,8 @@ from obitus.core.asking import holds
 from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS, to_text
 from obitus.core.headline import Headline
 from obitus.core.wording import minute_of
-from obitus.service.alerting.happening import TEXTS, occasions_between
-from obitus.service.alerting.windows import look_at
+from obitus.service.alerting.event_rules import TEXTS, occasions_between
+from obitus.service.alerting.window_rules import look_at
 from obitus.store import issues as issue_store
 from obitus.store.alerts import counting, runs
 from obitus.store.alerts.counting import CountedRule

@@ -12,7 +12,7 @@ from obitus.core.clock import to_text
 from obitus.service.api import people_answers
 from obitus.service.api.as_files import CSV, NDJSON, Form, as_file
 from obitus.service.api.times import time_in_query
-from obitus.service.given import TheRecords
+from obitus.service.dependencies import TheRecords
 from obitus.service.problems import described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn

@@ -16,7 +16,7 @@ from obitus.core.asking import All, AnyOf, Compare, Node
 from obitus.core.clock import DAY_MS, HOUR_MS
 from obitus.service.api.asked import Question, TheWindow, understood
 from obitus.service.api.records import asked_for
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in

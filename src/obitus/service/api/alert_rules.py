@@ -34,12 +34,12 @@ from obitus.core.asking.reading import QuestionTrouble
 from obitus.core.clock import DAY_MS, to_text
 from obitus.core.priority import Level
 from obitus.core.wording import count_of, minute_of, span
-from obitus.service.alerting.book import TheRuleBook
+from obitus.service.alerting.active_rules import TheRuleBook
 from obitus.service.alerting.previewing import BACK_MS, MOST_SHOWN, Preview, preview_of
-from obitus.service.alerting.windows import TheWindows, Windows, every_said
+from obitus.service.alerting.window_rules import TheWindows, Windows, every_said
 from obitus.service.api import answers
 from obitus.service.api.asked import bad_question
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in

@@ -15,14 +15,14 @@ from obitus.core.clock import DAY_MS, MINUTE_MS, to_text
 from obitus.core.parking import Until
 from obitus.core.priority import Level
 from obitus.core.wording import minute_of
-from obitus.service.alerting.book import TheRuleBook
+from obitus.service.alerting.active_rules import TheRuleBook
 from obitus.service.alerting.composing import Composer
 from obitus.service.alerting.delivering import TheDelivering
 from obitus.service.api import answers
 from obitus.service.api.asked import TheWindow
 from obitus.service.api.channels import MessageAnswer, message_answer
 from obitus.service.api.times import time_in_query
-from obitus.service.given import TheClock, TheRecords, part
+from obitus.service.dependencies import TheClock, TheRecords, part
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.secrets import hash_of

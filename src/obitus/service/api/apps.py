@@ -16,7 +16,7 @@ from obitus.core.origins import origin_of
 from obitus.service import secrets
 from obitus.service.api import answers, app_answers, views
 from obitus.service.clock import Clock
-from obitus.service.given import TheClock, TheRecords, TheSettings
+from obitus.service.dependencies import TheClock, TheRecords, TheSettings
 from obitus.service.intake.intake import Intake, TheIntake
 from obitus.service.pages import client_wheel
 from obitus.service.problems import Problem, described

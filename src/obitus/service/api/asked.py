@@ -13,7 +13,7 @@ from obitus.core.clock import span_ms
 from obitus.core.releases import canonical
 from obitus.service.api.times import time_in_query
 from obitus.service.clock import Clock
-from obitus.service.given import TheClock
+from obitus.service.dependencies import TheClock
 from obitus.service.problems import Problem
 from obitus.store.windows import Window
 

@@ -13,13 +13,13 @@ from obitus.core.alerting.letters import FiringSummary, Letter, title_of
 from obitus.core.alerting.pacing import PacingTrouble, next_digest_ms, read_quiet_hours, read_zone
 from obitus.core.alerting.wanted import NAME
 from obitus.core.clock import DAY_MS, to_text
-from obitus.service.alerting.book import TheRuleBook, uids
+from obitus.service.alerting.active_rules import TheRuleBook, uids
 from obitus.service.alerting.channels.base import DeliveryTrouble
 from obitus.service.alerting.delivering import TheChannels, checked, test_letter
 from obitus.service.alerting.rendering import MOST_TEMPLATE
 from obitus.service.api import answers
 from obitus.service.api.outside import settings_refused
-from obitus.service.given import TheClock, TheRecords, TheSettings
+from obitus.service.dependencies import TheClock, TheRecords, TheSettings
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in

@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from obitus.core.clock import to_text
 from obitus.core.prose import is_address, is_pattern
 from obitus.service.api.answers import Done, Time
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in

@@ -12,7 +12,7 @@ from obitus.core.releases import ReleaseOrder, canonical
 from obitus.core.wording import count_of
 from obitus.service.api import release_answers as answers
 from obitus.service.api import views
-from obitus.service.exposed import Exposed
+from obitus.service.failure_rates import Exposed
 from obitus.service.problems import Problem
 from obitus.store import commits, rates
 from obitus.store import releases as store

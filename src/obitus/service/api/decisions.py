@@ -16,7 +16,7 @@ from obitus.core.releases import MOST_CHARACTERS, canonical
 from obitus.service.api import answers
 from obitus.service.api.issues import Number
 from obitus.service.clock import Clock
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import Problem, as_problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in

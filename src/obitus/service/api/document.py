@@ -18,7 +18,7 @@ from obitus.service.api.asked import TheWindow
 from obitus.service.api.notes import ways_of
 from obitus.service.api.since import since_answer
 from obitus.service.clock import Clock
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in

@@ -14,7 +14,7 @@ from obitus.core.prose import beginning
 from obitus.core.wording import span
 from obitus.service.api import answers
 from obitus.service.api.issues import Number
-from obitus.service.given import TheRecords
+from obitus.service.dependencies import TheRecords
 from obitus.service.problems import described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in

@@ -12,7 +12,7 @@ from obitus.core.grouping.likeness import compare
 from obitus.core.grouping.rules import GroupingRule, GroupingRuleTrouble, parse_grouping_rule
 from obitus.service.api import answers, grouping_answers, issue_answers, views
 from obitus.service.api.issues import Number
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.intake.intake import TheIntake
 from obitus.service.jobs.planning import MOST_LOOKED_AT, Group, Plan, ThePlanner, joins_of, parts_of
 from obitus.service.jobs.regrouping_orders import TheRegroupingOrders

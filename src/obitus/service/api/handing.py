@@ -18,7 +18,7 @@ from obitus.core.handing_over.rules import (
     parse_handing_rule,
 )
 from obitus.service.api import answers, views
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.jobs.who_takes import Takers, active_rules, read_once
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router

@@ -12,7 +12,7 @@ from obitus.service.api import answers, issue_answers, views
 from obitus.service.api.asked import Cursor, Limit, Question, TheWindow, bad_question, closed, opened, understood
 from obitus.service.api.quiet import quiet_in
 from obitus.service.clock import Clock
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in

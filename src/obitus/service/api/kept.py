@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from obitus.core.clock import to_text
 from obitus.core.days import day_text
 from obitus.service.api.answers import Time
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in

@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 from obitus.service.api.asked import TheWindow
 from obitus.service.api.issues import asked_about_issues
 from obitus.service.clock import Clock
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.panes import View
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import MINUTE_MS, to_text
 from obitus.service.api.answers import Done, Time
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.intake.formats import Severity
 from obitus.service.intake.intake import TheIntake
 from obitus.service.problems import described

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pydantic import BaseModel, Field
 
 from obitus.service.api.issues import Number
-from obitus.service.given import TheRecords
+from obitus.service.dependencies import TheRecords
 from obitus.service.presence import SAID_AGAIN_S, ThePresence
 from obitus.service.problems import described
 from obitus.service.routing import Router

@@ -16,7 +16,7 @@ from obitus.core.releases import MOST_CHARACTERS, canonical
 from obitus.service.api import answers
 from obitus.service.api.apps import AppName
 from obitus.service.api.releases import READS, who_deploys
-from obitus.service.given import TheClock, TheRecords, TheSettings, part
+from obitus.service.dependencies import TheClock, TheRecords, TheSettings, part
 from obitus.service.intake.bodies import PEOPLE, read_whole
 from obitus.service.intake.intake import TheIntake
 from obitus.service.jobs.regrouping_orders import TheRegroupingOrders

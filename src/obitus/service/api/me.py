@@ -13,7 +13,7 @@ from obitus.core.clock import DAY_MS, to_text
 from obitus.service import secrets
 from obitus.service.api import answers, people_answers, views
 from obitus.service.api.sign_in import check_strength, checked_password, fresh_step
-from obitus.service.given import TheClock, TheLive, TheRecords, TheSettings
+from obitus.service.dependencies import TheClock, TheLive, TheRecords, TheSettings
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in import codes

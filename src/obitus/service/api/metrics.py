@@ -11,8 +11,8 @@ from fastapi.responses import Response
 from obitus.core.clock import DAY_MS
 from obitus.core.metrics import CONTENT_TYPE, Family, text_of
 from obitus.core.version import VERSION
-from obitus.service.alerting.windows import TheWindows, Windows
-from obitus.service.given import TheClock, TheLive, TheRecords
+from obitus.service.alerting.window_rules import TheWindows, Windows
+from obitus.service.dependencies import TheClock, TheLive, TheRecords
 from obitus.service.problems import described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in

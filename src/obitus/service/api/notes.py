@@ -15,7 +15,7 @@ from obitus.core.prose import LONGEST, Ways, as_json, mentioned, read
 from obitus.service.api.answers import Done, Time
 from obitus.service.api.issues import Number
 from obitus.service.api.views import time_text
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in

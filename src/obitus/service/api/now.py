@@ -15,7 +15,7 @@ from obitus.core.headline import Headline
 from obitus.service.api.answers import SpanAnswer, StateName, Time
 from obitus.service.api.asked import TheWindow
 from obitus.service.api.calls import CalledNow, called_now
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in

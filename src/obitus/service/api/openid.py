@@ -14,7 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from obitus.service import secrets
 from obitus.service.addresses import address_of
 from obitus.service.api.sign_in import SignIn, let_in
-from obitus.service.given import TheSettings
+from obitus.service.dependencies import TheSettings
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, refuse_foreign

@@ -16,7 +16,7 @@ from obitus.core.redaction.rules import RuleTrouble, parse_rules
 from obitus.service.api import answers
 from obitus.service.api.asked import bad_question
 from obitus.service.api.outside import settings_refused
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.passing.base import KINDS, PassedKind
 from obitus.service.passing.passing import Passing, ThePassing, checked
 from obitus.service.problems import Problem, described

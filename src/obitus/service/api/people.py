@@ -12,7 +12,7 @@ from obitus.core.clock import DAY_MS, to_text
 from obitus.service import secrets
 from obitus.service.api import views
 from obitus.service.api.answers import Done, Time
-from obitus.service.given import TheClock, TheLive, TheRecords, TheSettings
+from obitus.service.dependencies import TheClock, TheLive, TheRecords, TheSettings
 from obitus.service.problems import described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in

@@ -18,7 +18,7 @@ from obitus.core.severity import SEVERITIES
 from obitus.service.api.answers import SpanAnswer, Time
 from obitus.service.api.timeline import around_in_query
 from obitus.service.api.times import time_in_query
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in

@@ -11,7 +11,7 @@ from obitus.core.clock import to_text
 from obitus.core.quiet.failing import question_of
 from obitus.service.api.answers import Done
 from obitus.service.api.issue_answers import QuietAnswer
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.jobs.collecting import TheCollecting
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router

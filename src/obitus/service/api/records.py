@@ -25,7 +25,7 @@ from obitus.service.api import record_answers as answers
 from obitus.service.api import views
 from obitus.service.api.as_files import CSV, NDJSON, Form, as_file
 from obitus.service.api.asked import Cursor, Question, TheWindow, bad_question, closed, opened, understood
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in

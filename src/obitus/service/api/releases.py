@@ -18,7 +18,7 @@ from obitus.service.api.asked import TheWindow
 from obitus.service.api.compared import Releases
 from obitus.service.api.issues import Number
 from obitus.service.api.times import Time
-from obitus.service.given import TheClock, TheRecords, TheSettings
+from obitus.service.dependencies import TheClock, TheRecords, TheSettings
 from obitus.service.intake.bodies import PEOPLE, read_whole
 from obitus.service.intake.intake import TheIntake
 from obitus.service.intake.prepare import SKEW_TO_CORRECT_MS

@@ -14,7 +14,7 @@ from obitus.core.reproducing.call import About, NoCall, Reproduction, as_test, c
 from obitus.core.reproducing.request import Form as RequestForm
 from obitus.core.reproducing.request import NoRequest, as_form
 from obitus.service.api.issues import Number
-from obitus.service.given import TheRecords
+from obitus.service.dependencies import TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in

@@ -13,7 +13,7 @@ from obitus.core.clock import to_text
 from obitus.core.redaction import Redactor
 from obitus.core.redaction.rules import MOST_RULES, Rule, RuleTrouble, parse_rule
 from obitus.service.api import answers, app_answers
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.intake.intake import TheIntake
 from obitus.service.intake.linear_patterns import compiled
 from obitus.service.problems import Problem, described

@@ -13,7 +13,7 @@ from obitus.core.asking.summaries import read_summary
 from obitus.core.clock import to_text
 from obitus.service.api.answers import Done, Time
 from obitus.service.api.asked import bad_question
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.panes import Pane, View, panes_text
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router

@@ -9,9 +9,9 @@ from pydantic import BaseModel, Field
 
 from obitus.core.asking.tree import Compare
 from obitus.core.clock import LAST_MS
-from obitus.core.seen import beside
+from obitus.core.page_comparison import beside
 from obitus.service.api.answers import AsKept
-from obitus.service.given import TheRecords
+from obitus.service.dependencies import TheRecords
 from obitus.service.intake.formats import Sketch
 from obitus.service.problems import described
 from obitus.service.routing import Router

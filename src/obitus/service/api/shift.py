@@ -20,7 +20,7 @@ from obitus.service.api.asked import TheWindow
 from obitus.service.api.document import MARKDOWN
 from obitus.service.api.quiet import quiet_in
 from obitus.service.clock import Clock
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in

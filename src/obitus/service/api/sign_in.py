@@ -14,7 +14,7 @@ from obitus.core.clock import DAY_MS
 from obitus.service import secrets
 from obitus.service.addresses import address_of
 from obitus.service.clock import Clock
-from obitus.service.given import TheClock, TheRecords, TheSettings
+from obitus.service.dependencies import TheClock, TheRecords, TheSettings
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.settings import Settings

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Any, Final
 
-from obitus.core import holding, statistics
+from obitus.core import fix_verdict, statistics
 from obitus.core.changes.ranking import likely_changes, named_by
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
-from obitus.core.holding import Held, Traffic
+from obitus.core.fix_verdict import Held, Traffic
 from obitus.core.lifecycle import Settling, has_fix
 from obitus.core.releases import ReleaseOrder
 from obitus.core.wording import count_of, minute_of, span
@@ -193,12 +193,12 @@ def _held_in_releases(issue: _Issue, settling: Settling) -> Held:
     if came_ms is None or (runs_before and (runs_since or now_ms - came_ms < DAY_MS)):
         before, since = Traffic(failures_before, runs_before), Traffic(failures_since, runs_since)
         per_hour = _per_hour(issue, environment, [issue.ids[name] for name in names], came_ms or now_ms)
-        return holding.verdict(
+        return fix_verdict.verdict(
             before, since, unit="runs", fix=fix, per_hour=per_hour, now_ms=now_ms, came=came_ms is not None
         )
     lasted = max(1.0, (came_ms - issue.row.first_ms) / HOUR_MS)
     before, since = Traffic(failures_before, lasted), Traffic(failures_since, max(0.0, (now_ms - came_ms) / HOUR_MS))
-    return holding.verdict(before, since, unit="hours", fix=fix, per_hour=1, now_ms=now_ms, came=True)
+    return fix_verdict.verdict(before, since, unit="hours", fix=fix, per_hour=1, now_ms=now_ms, came=True)
 
 
 def _held_since_time(issue: _Issue, settling: Settling) -> Held:
@@ -218,10 +218,10 @@ def _held_since_time(issue: _Issue, settling: Settling) -> Held:
     if runs_before:
         per_hour = _per_hour(issue, environment, None, at_ms)
         before, since = Traffic(failures_before, runs_before), Traffic(failures_since, runs_since)
-        return holding.verdict(before, since, unit="runs", fix=fix, per_hour=per_hour, now_ms=now_ms, came=True)
+        return fix_verdict.verdict(before, since, unit="runs", fix=fix, per_hour=per_hour, now_ms=now_ms, came=True)
     before = Traffic(failures_before, max(1.0, (at_ms - first_hour * HOUR_MS) / HOUR_MS))
     since = Traffic(failures_since, (now_ms - at_ms) / HOUR_MS)
-    return holding.verdict(before, since, unit="hours", fix=fix, per_hour=1, now_ms=now_ms, came=True)
+    return fix_verdict.verdict(before, since, unit="hours", fix=fix, per_hour=1, now_ms=now_ms, came=True)
 
 
 def _per_hour(issue: _Issue, environment: str | None, releases: list[int] | None, since_ms: int) -> float:

@@ -12,8 +12,8 @@ from fastapi.responses import Response
 
 from obitus.service.api.asked import Question, TheWindow, understood
 from obitus.service.api.records import KINDS, WhichKind, asked_for, rows_of
-from obitus.service.given import TheClock, TheRecords
-from obitus.service.jobs.tailing import Marks, Tail, Tailing, TheTailing
+from obitus.service.dependencies import TheClock, TheRecords
+from obitus.service.jobs.following_records import Marks, Tail, Tailing, TheTailing
 from obitus.service.live import HEARTBEAT_S, LiveResponse
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router

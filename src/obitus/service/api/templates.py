@@ -17,7 +17,7 @@ from obitus.service.api.answers import Time
 from obitus.service.api.as_files import NDJSON
 from obitus.service.api.asked import Question, TheWindow, understood
 from obitus.service.api.records import PROGRESS_S, asked_for
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in

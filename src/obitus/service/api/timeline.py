@@ -20,7 +20,7 @@ from obitus.core.timeline.reports import Reported, timeline_of
 from obitus.service.api.answers import Time
 from obitus.service.api.below import Below, WellBefore, below_the_app
 from obitus.service.api.times import time_in_query
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import signed_in

@@ -14,7 +14,7 @@ from obitus.core.tracepoints import OrderTrouble, read_condition, read_message, 
 from obitus.core.tracepoints import orders as bounds
 from obitus.core.tracepoints.reading import MOST_CHARACTERS, ExpressionTrouble
 from obitus.service.api.answers import Done, Time
-from obitus.service.given import TheClock, TheRecords
+from obitus.service.dependencies import TheClock, TheRecords
 from obitus.service.problems import Problem, described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in

@@ -18,7 +18,7 @@ from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import (
 
 from obitus.core import telemetry
 from obitus.core.telemetry import SendersSteps, Source, Steps, TraceSoFar, Translated
-from obitus.service.intake import wire
+from obitus.service.intake import export_bounds
 from obitus.service.intake.inflating import whole
 from obitus.service.intake.lines import without_surrogates
 from obitus.service.problems import Problem
@@ -65,7 +65,7 @@ def read(export: Export, limits: Limits, steps: SendersSteps) -> list[SourceRepo
     left_out = 0
     try:
         if export.media == PROTOBUF:
-            body, left_out = wire.bounded_export(body, telemetry.MOST_RECORDS, telemetry.MOST_RESOURCES)
+            body, left_out = export_bounds.bounded_export(body, telemetry.MOST_RECORDS, telemetry.MOST_RESOURCES)
             message = MESSAGES[signal][0]()
             message.ParseFromString(body)
             payload = MessageToDict(message, use_integers_for_enums=True)

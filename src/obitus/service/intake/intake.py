@@ -10,17 +10,17 @@ from typing import Annotated
 
 from obitus.core.telemetry import Steps
 from obitus.service.clock import Clock
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.service.intake.allowance import OF_ADDRESS, OF_KEY, Allowance
 from obitus.service.intake.bodies import Gate, Pass
 from obitus.service.intake.day_use import DayUse
-from obitus.service.intake.familiar import Flooding
-from obitus.service.intake.heavy import Maps, Rules
+from obitus.service.intake.known_forms import Flooding
 from obitus.service.intake.linear_patterns import redactor_of
 from obitus.service.intake.prepare import Preparer, grouping_of
 from obitus.service.intake.processes import Processes
-from obitus.service.known import Known
+from obitus.service.intake.worker_tasks import Maps, Rules
 from obitus.service.live import Live
+from obitus.service.lookup_cache import Known
 from obitus.service.maps.shelf import Shelf
 from obitus.service.notes import Notes
 from obitus.service.problems import Problem

@@ -21,9 +21,9 @@ from obitus.core.quiet import failing
 from obitus.core.redaction import Redactor
 from obitus.core.releases import canonical
 from obitus.service.intake.chains import asked_about, chain_of, read_stacks
-from obitus.service.intake.familiar import Familiar, Form, form_of
+from obitus.service.intake.decision_parts import AsCollected, ComputedParts
 from obitus.service.intake.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
-from obitus.service.intake.further import AsCollected, ComputedParts
+from obitus.service.intake.known_forms import Familiar, Form, form_of
 from obitus.service.intake.lines import AnyReport, Refusal, report_in
 from obitus.store.days import failures, logs, runs
 from obitus.store.evidence import Packer

@@ -8,15 +8,15 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any, TypeVar
 
-from obitus.service.intake import heavy
+from obitus.service.intake import worker_tasks
 from obitus.service.intake.bodies import Pass
-from obitus.service.intake.further import ReadAgain
-from obitus.service.intake.heavy import Outcomes, PreparedLines
+from obitus.service.intake.decision_parts import ReadAgain
 from obitus.service.intake.inflating import Body, split
 from obitus.service.intake.intake import Intake
 from obitus.service.intake.lines import Refusal
 from obitus.service.intake.prepare import Ready, Sender
 from obitus.service.intake.processes import ProcessEnded, beside
+from obitus.service.intake.worker_tasks import Outcomes, PreparedLines
 from obitus.service.settings import Limits
 from obitus.store.grouping import Decided
 
@@ -50,7 +50,7 @@ async def small_body_prepared(
         return None
 
     def here() -> tuple[Body, PreparedLines] | None:
-        body, outcomes = heavy.split_and_prepare(raw, encoding, while_small(limits), sender, intake.preparer)
+        body, outcomes = worker_tasks.split_and_prepare(raw, encoding, while_small(limits), sender, intake.preparer)
         if body.problem is not None and body.problem.slug == "inflates-too-large":
             return None
         begin(outcomes)
@@ -72,7 +72,7 @@ async def large_body_prepared(
 
     try:
         body, took_s = await intake.processes.work_in_parts(
-            hand_on, heavy.split_and_prepare_apart, beside(raw), encoding, intake.limits, sender, intake.rules
+            hand_on, worker_tasks.split_and_prepare_apart, beside(raw), encoding, intake.limits, sender, intake.rules
         )
         held.spend(took_s)
     except ProcessEnded:
@@ -87,13 +87,13 @@ async def lines_prepared(intake: Intake, held: Pass, lines: Sequence[bytes], sen
     if is_small(held, lines, intake.limits):
 
         def here() -> Outcomes:
-            outcomes = heavy.prepare_all(lines, sender, intake.preparer)
+            outcomes = worker_tasks.prepare_all(lines, sender, intake.preparer)
             begin(outcomes)
             return outcomes
 
         return await held.work(here)
     try:
-        outcomes = await apart(intake, held, heavy.prepare_apart, lines, sender, intake.rules)
+        outcomes = await apart(intake, held, worker_tasks.prepare_apart, lines, sender, intake.rules)
     except ProcessEnded:
         return await _one_by_one(intake, held, lines, sender)
     return _brought(intake, outcomes, sender)
@@ -105,7 +105,7 @@ async def _one_by_one(intake: Intake, held: Pass, lines: Sequence[bytes], sender
     outcomes: Outcomes = []
     for line in lines:
         try:
-            outcomes += _brought(intake, await apart(intake, held, heavy.prepare_apart, [line], sender, intake.rules), sender)  # fmt: skip
+            outcomes += _brought(intake, await apart(intake, held, worker_tasks.prepare_apart, [line], sender, intake.rules), sender)  # fmt: skip
         except ProcessEnded:
             _log.exception("a report could not be prepared")
             outcomes.append(Refusal("fault", "The service could not read this report. Its log says why."))

@@ -210,7 +210,7 @@ def _serve(nice: int) -> None:
     import signal
     import time
 
-    import obitus.service.intake.heavy  # noqa: F401 - what tasks use
+    import obitus.service.intake.worker_tasks  # noqa: F401 - what tasks use
     from obitus.service.memory import give_back
 
     # A Ctrl-C in the terminal is for the service: this process ends with it.

@@ -9,11 +9,11 @@ from dataclasses import replace
 from typing import Final
 
 from obitus.service.intake import formats
-from obitus.service.intake.heavy import PreparedLines
 from obitus.service.intake.inflating import Body
 from obitus.service.intake.lines import Refusal
 from obitus.service.intake.prepare import Ready
 from obitus.service.intake.preparing import large_body_prepared, lines_prepared, small_body_prepared
+from obitus.service.intake.worker_tasks import PreparedLines
 from obitus.service.intake.writing import AMONG_OTHERS, BEYOND, Writing, seconds_to_write
 from obitus.store.errors import StoreError
 from obitus.store.intake import Taken

@@ -17,7 +17,7 @@ from pydantic import BaseModel, Field
 
 from obitus.core import telemetry
 from obitus.core.telemetry import Source
-from obitus.service.intake import exports, wire
+from obitus.service.intake import export_bounds, exports
 from obitus.service.intake.bodies import SECONDS_OF_A_WRITE, Pass, gather
 from obitus.service.intake.exports import MESSAGES, PROTOBUF, Export, Signal, SourceReports
 from obitus.service.intake.intake import Intake, TheIntake
@@ -247,6 +247,6 @@ def _refused(problem: Problem, media: str) -> Response:
         name: value for name, value in response.headers.items() if name.lower() in ("retry-after", "www-authenticate")
     }
     if media == PROTOBUF:
-        body = b"\x08" + bytes([code]) + wire.message(2, message.encode())
+        body = b"\x08" + bytes([code]) + export_bounds.message(2, message.encode())
         return Response(body, status, headers, media_type=PROTOBUF)
     return Response(json.dumps({"code": code, "message": message}), status, headers, media_type="application/json")

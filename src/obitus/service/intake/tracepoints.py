@@ -10,7 +10,7 @@ from fastapi.security.http import HTTPAuthorizationCredentials
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.tracepoints.orders import MOST_OF_AN_APP
-from obitus.service.given import TheClock
+from obitus.service.dependencies import TheClock
 from obitus.service.intake.bodies import SECONDS_OF_A_WRITE
 from obitus.service.intake.formats import Long, Medium, Short, TracepointsPart
 from obitus.service.intake.intake import TheIntake

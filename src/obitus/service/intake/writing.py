@@ -10,9 +10,9 @@ from concurrent.futures import Future
 from typing import Any, Final, NamedTuple
 
 from obitus.service.intake.bodies import SECONDS_OF_A_WRITE, Pass
-from obitus.service.intake.heavy import Outcomes
 from obitus.service.intake.intake import Intake
 from obitus.service.intake.prepare import Ready, Sender
+from obitus.service.intake.worker_tasks import Outcomes
 from obitus.service.problems import as_problem
 from obitus.store import key_use
 from obitus.store.errors import StoreBroken, StoreBusy, StoreError, StoreTrouble

@@ -15,7 +15,7 @@ from obitus.core.comparing import FailureRate
 from obitus.core.quiet import failing
 from obitus.core.quiet.finding import Kind, Quiet
 from obitus.service.clock import Clock
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.service.intake.prepare import Preparer, Ready, Sender
 from obitus.service.jobs.runner import Job
 from obitus.store import events

@@ -11,7 +11,7 @@ from typing import Annotated, Any, Final
 from obitus.core.grouping.groups import Groups
 from obitus.core.grouping.rules import GroupingRule, holds_for
 from obitus.core.headline import Headline
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.service.intake.chains import asked_about, chain_of
 from obitus.service.intake.prepare import Preparer
 from obitus.store import grouping as store_grouping

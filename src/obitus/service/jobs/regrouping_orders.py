@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 
 from obitus.core.wording import count_of
 from obitus.service.clock import Clock
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.store import events
 from obitus.store import regrouping as store
 from obitus.store.issues import note

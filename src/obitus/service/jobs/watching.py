@@ -9,7 +9,7 @@ from obitus.core.changes.revealing import WINDOW_MS, Story, lies_behind
 from obitus.core.comparing import RateHistory, RateRegression, rate_regressions
 from obitus.core.lifecycle import has_fix
 from obitus.service.clock import Clock
-from obitus.service.exposed import Exposed
+from obitus.service.failure_rates import Exposed
 from obitus.service.intake.chains import chain_of
 from obitus.service.jobs.runner import Job
 from obitus.store import events, rates, revealings

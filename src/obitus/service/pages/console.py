@@ -11,7 +11,7 @@ from fastapi import Request
 from fastapi.responses import FileResponse, HTMLResponse, PlainTextResponse, Response
 
 from obitus.core.version import VERSION
-from obitus.service.given import TheSettings
+from obitus.service.dependencies import TheSettings
 from obitus.service.pages.compressed import answer
 from obitus.service.problems import Problem
 from obitus.service.routing import Router

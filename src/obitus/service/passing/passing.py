@@ -19,7 +19,7 @@ from obitus.core.redaction import Redactor
 from obitus.core.redaction.rules import RuleTrouble, parse_rules
 from obitus.service.alerting.channels.base import SettingsTrouble
 from obitus.service.clock import Clock
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.service.intake.linear_patterns import compiled
 from obitus.service.outward.allowed import AllowedFile, NotAllowed
 from obitus.service.outward.asking import Asker

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Annotated, Final, TypeVar
 
 from obitus.service.clock import Clock
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.service.notes import Notes
 from obitus.store import people
 from obitus.store.writer import Writer

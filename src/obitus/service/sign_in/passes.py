@@ -10,9 +10,9 @@ from typing import Annotated, Final
 from obitus.core.clock import DAY_MS
 from obitus.service import secrets
 from obitus.service.clock import Clock
-from obitus.service.given import part
-from obitus.service.known import Known
+from obitus.service.dependencies import part
 from obitus.service.live import Live
+from obitus.service.lookup_cache import Known
 from obitus.service.settings import Settings
 from obitus.service.sign_in.acts import Acts
 from obitus.service.sign_in.hashing import Hashing

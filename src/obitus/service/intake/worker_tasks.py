@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Final, NamedTuple
 
-from obitus.service.intake.familiar import NotHere
 from obitus.service.intake.inflating import Body, split
+from obitus.service.intake.known_forms import NotHere
 from obitus.service.intake.linear_patterns import redactor_of
 from obitus.service.intake.lines import Refusal
 from obitus.service.intake.prepare import Preparer, Ready, Sender, TurnBack, grouping_of

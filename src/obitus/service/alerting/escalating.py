@@ -12,8 +12,8 @@ from obitus.core.clock import DAY_MS, to_text
 from obitus.core.headline import Headline
 from obitus.core.priority import LEVELS, weigh
 from obitus.core.wording import count_of, minute_of, span
-from obitus.service.alerting.book import RuleBook, to_of, uids
-from obitus.service.alerting.turns import Turns
+from obitus.service.alerting.active_rules import RuleBook, to_of, uids
+from obitus.service.alerting.periodic import Turns
 from obitus.service.clock import Clock
 from obitus.store import issues as issue_store
 from obitus.store import priorities, quiet, shifts

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.core.seen import beside
+from obitus.core.page_comparison import beside
 
 
 def field(name: str, *state: str, label: str = "") -> dict[str, Any]:

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from obitus.client.also import AlsoFile
+from obitus.client.second_destination import AlsoFile
 from obitus.client.settings import SettingTrouble, load
 from tests.cli.shell import Shell
 from tests.client.interpreters import SOURCE, interpreters, name_of
@@ -179,7 +179,7 @@ def test_many_processes_share_a_file_that_is_set_aside_when_it_is_full(tmp_path:
         """
         import json, sys
         from pathlib import Path
-        from obitus.client.also import AlsoFile
+        from obitus.client.second_destination import AlsoFile
         also = AlsoFile(Path(sys.argv[1]), lambda why, n: None, most_bytes=20_000, most_files=1000)
         for number in range(200):
             also.write([json.dumps({"from": sys.argv[2], "number": number, "text": "x" * 300}).encode() + b"\\n"])

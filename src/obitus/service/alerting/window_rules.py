@@ -27,10 +27,10 @@ from obitus.core.asking.tree import All, Compare
 from obitus.core.asking.writing import term
 from obitus.core.clock import DAY_MS, HOUR_MS, to_text
 from obitus.core.wording import span
-from obitus.service.alerting.book import ActiveRule, RuleBook, to_of, uids
-from obitus.service.alerting.turns import Turns
+from obitus.service.alerting.active_rules import ActiveRule, RuleBook, to_of, uids
+from obitus.service.alerting.periodic import Turns
 from obitus.service.clock import Clock
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.store.alerts import counting, firings, runs
 from obitus.store.alerts.counting import CountedRule
 from obitus.store.alerts.firings import Fired

@@ -139,7 +139,7 @@ def test_each_record_counts_once_however_often_it_is_looked_at(running: Running,
     rule(running, "count of failures > 1000 in 1h by entry_point", "late")
     look(running)
     look(running)
-    from obitus.service.alerting.windows import counted_of, look_at
+    from obitus.service.alerting.window_rules import counted_of, look_at
     from obitus.store.asking.finding import names_in
 
     records, now_ms = running.service.records, running.clock()

@@ -13,7 +13,7 @@ from obitus.core.alerting.conditions import Condition, read_condition
 from obitus.core.alerting.pacing import PacingTrouble, Silence, read_quiet_hours
 from obitus.core.asking.reading import QuestionTrouble
 from obitus.service.clock import Clock
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.store.alerts import channels, rules
 from obitus.store.alerts.firings import To
 from obitus.store.records import Records

@@ -12,7 +12,7 @@ from typing import Annotated, ClassVar, Final
 
 from obitus.core.asking import Node
 from obitus.core.asking.records import Kind
-from obitus.service.given import part
+from obitus.service.dependencies import part
 from obitus.service.jobs.runner import Job
 from obitus.store import events
 from obitus.store.asking.finding import arrived, names_in

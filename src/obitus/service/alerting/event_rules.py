@@ -14,7 +14,7 @@ from obitus.core.asking.writing import term
 from obitus.core.clock import DAY_MS, to_text
 from obitus.core.quiet.failing import question_of
 from obitus.core.wording import minute_of
-from obitus.service.alerting.book import ActiveRule, RuleBook, to_of, uids
+from obitus.service.alerting.active_rules import ActiveRule, RuleBook, to_of, uids
 from obitus.service.clock import Clock
 from obitus.service.jobs.runner import Job
 from obitus.store import events

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.grouping.missing import missing
+from obitus.core.grouping.missing_values import missing
 from obitus.core.grouping.names import last_name, plain_function, plain_type
 
 MOST_CODE: Final = 400
