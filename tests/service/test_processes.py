@@ -152,7 +152,8 @@ def test_a_large_body_is_written_while_it_is_prepared(running: Running, monkeypa
     submit, submitted = writer.submit, []
 
     def full(work: Callable[..., Any]) -> Any:
-        submitted.append(work)
+        # Jobs write, too.
+        submitted.extend([work] if "Writing." in work.__qualname__ else [])
         if len(submitted) == 3:
             raise StoreBusy("the queue is full")
         return submit(work)

@@ -13,24 +13,17 @@
 	import LoadState from '../parts/LoadState.svelte';
 	import PutOnBoard from '../parts/board/PutOnBoard.svelte';
 	import AskField from '../parts/search/AskField.svelte';
+	import KindChoice from '../parts/search/KindChoice.svelte';
+	import ListBar from '../parts/search/ListBar.svelte';
 	import LoggerTree from '../parts/search/LoggerTree.svelte';
 	import TemplateTable from '../parts/search/TemplateTable.svelte';
 	import OverTime from '../parts/search/OverTime.svelte';
 	import FrequentValues from '../parts/search/FrequentValues.svelte';
 	import RecordTable from '../parts/search/RecordTable.svelte';
 	import SavedQuestions from '../parts/search/SavedQuestions.svelte';
+	import SummaryForm from '../parts/search/SummaryForm.svelte';
 	import SummaryView from '../parts/search/SummaryView.svelte';
 
-	const kinds: [RecordKind, string][] = [
-		['logs', 'Logs'],
-		['runs', 'Runs'],
-		['failures', 'Failures']
-	];
-	const examples: Record<RecordKind, string[]> = {
-		logs: ['count by logger, severity', 'count by severity over time'],
-		runs: ['p95 duration by entry_point', 'count by status over time', 'count by entry_point, outcome'],
-		failures: ['count by type', 'count by entry_point over time', 'count by user.id']
-	};
 	const kind = $derived((place.params.get('kind') ?? 'logs') as RecordKind);
 	const question = $derived(place.params.get('question') ?? '');
 	const summary = $derived(place.params.get('summary') ?? '');
@@ -40,7 +33,6 @@
 	const asked: Asked = $derived({ ...place.filter, question: question || undefined });
 	const noun = $derived(nouns[kind]);
 	/** Log records can be grouped by template or logger. */
-	const groupings = { template: 'By template', logger: 'By logger' };
 	const grouping = $derived(kind === 'logs' && !summary ? (place.params.get('by') ?? undefined) : undefined);
 	const sort = $derived(place.params.get('sort') ?? undefined);
 
@@ -72,7 +64,6 @@
 	let opened = $state.raw<ReadonlySet<number>>(new Set());
 	let chosen = $state<number>();
 	let field = $state<AskField>();
-	let moreColumns = $state('');
 	const current = $derived(rows.findIndex((row) => row.number === chosen));
 
 	function open(number: number) {
@@ -122,52 +113,14 @@
 	</span>
 </div>
 <div class="my-3 flex flex-wrap items-start gap-3" role="search">
-	<fieldset class="flex flex-col gap-1">
-		<legend class="text-surface-600-400 text-sm">Among</legend>
-		<div class="border-surface-200-800 mt-1 flex border">
-			{#each kinds as [value, name] (value)}
-				<button
-					class={['cursor-pointer px-3 py-1', kind === value ? 'bg-primary-700-300 text-surface-50-950' : 'bg-surface-100-900']}
-					aria-pressed={kind === value}
-					onclick={() =>
-						set({ kind: value === 'logs' ? undefined : value, columns: undefined, summary: undefined, by: undefined, sort: undefined })}
-					>{name}</button
-				>
-			{/each}
-		</div>
-	</fieldset>
+	<KindChoice
+		{kind}
+		choose={(value) =>
+			set({ kind: value === 'logs' ? undefined : value, columns: undefined, summary: undefined, by: undefined, sort: undefined })}
+	/>
 	<AskField bind:this={field} {kind} value={question} trouble={unclear} ask={(text) => set({ question: text })} />
 </div>
-<form
-	class="mb-3 flex flex-wrap items-baseline gap-2 text-sm"
-	onsubmit={(event) => {
-		event.preventDefault();
-		set({ summary: new FormData(event.currentTarget).get('summary')?.toString().trim() });
-	}}
->
-	<label class="flex w-full max-w-[31rem] items-baseline gap-2">
-		<span class="text-surface-600-400">Summary</span>
-		<input
-			name="summary"
-			class="entry min-w-0 grow font-mono"
-			value={summary}
-			placeholder={examples[kind][0]}
-			spellcheck="false"
-			autocapitalize="off"
-		/>
-	</label>
-	{#if summary}<button type="button" class="act" onclick={() => set({ summary: undefined })}>Show the {noun}s</button>{/if}
-	{#if kind === 'logs' && !summary}
-		{#each Object.entries(groupings) as [by, name] (by)}
-			<button type="button" class="act" aria-pressed={grouping === by} onclick={() => place.set('by', grouping === by ? undefined : by)}
-				>{name}</button
-			>
-		{/each}
-	{/if}
-	{#each summary ? [] : examples[kind] as example (example)}
-		<button type="button" class="cursor-pointer font-mono underline" onclick={() => set({ summary: example })}>{example}</button>
-	{/each}
-</form>
+<SummaryForm {kind} {summary} {grouping} {set} group={(by) => place.set('by', by)} />
 
 {#if overTime.value && !unclear}<OverTime found={overTime.value} {noun} />{/if}
 <div class="grid grid-cols-[minmax(0,1fr)] gap-6 lg:grid-cols-[13rem_minmax(0,1fr)]">
@@ -193,47 +146,17 @@
 		{:else if grouping === 'logger' && !unclear}
 			<LoggerTree {asked} lead={ask} />
 		{:else if !unclear}
-			<div class="text-surface-600-400 mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 text-sm">
-				<span role="status">
-					{#if following && !sort}
-						{tail.connected ? '● following' : '○ the stream was interrupted; it reconnects by itself'}{tail.leftOut
-							? `, ${tail.leftOut.toLocaleString('en')} too many to show`
-							: ''}
-					{:else if overTime.value?.done}{countOf(overTime.value.records, noun)}{/if}
-				</span>
-				{#if sort}
-					<span>by {sort.replace(/^-/, '')}, {sort.startsWith('-') ? 'greatest' : 'smallest'} first</span>
-					<button class="cursor-pointer underline" onclick={() => place.set('sort', undefined)}>Newest first</button>
-				{:else}
-					<button class="cursor-pointer underline" aria-pressed={following} onclick={turnFollowing}
-						>{following ? 'Stop following' : 'Follow'}</button
-					>
-				{/if}
-				{#if following && !sort}
-					<button class="cursor-pointer underline" onclick={() => tail.pause(!tail.paused)}>
-						{tail.paused ? `Show ${countOf(tail.held.length, 'more record')} that arrived` : 'Pause'}
-					</button>
-				{/if}
-				<form
-					class="ml-auto flex items-baseline gap-2"
-					onsubmit={(event) => {
-						event.preventDefault();
-						if (moreColumns.trim() && !columns.includes(moreColumns.trim()))
-							place.set('columns', [...columns, moreColumns.trim()].join(','));
-						moreColumns = '';
-					}}
-				>
-					<label class="flex items-baseline gap-2"
-						>Add column
-						<input class="entry w-40 font-mono" list="column-names" bind:value={moreColumns} spellcheck="false" autocapitalize="off" />
-					</label>
-					<datalist id="column-names">
-						{#each occurring.value?.fields ?? [] as one (one.name)}<option value={one.name}></option>{/each}
-					</datalist>
-				</form>
-				<a href={file('csv')} download>CSV</a>
-				<a href={file('ndjson')} download>NDJSON</a>
-			</div>
+			<ListBar
+				{tail}
+				{following}
+				{turnFollowing}
+				found={overTime.value?.done ? countOf(overTime.value.records, noun) : ''}
+				{sort}
+				newestFirst={() => place.set('sort', undefined)}
+				fields={(occurring.value?.fields ?? []).map((one) => one.name)}
+				addColumn={(name) => columns.includes(name) || place.set('columns', [...columns, name].join(','))}
+				{file}
+			/>
 			<LoadState value={found.value?.[0]} trouble={found.trouble}>
 				{#if rows.length}
 					<div class="overflow-x-auto">
