@@ -8,8 +8,8 @@ from functools import partial
 from obitus.core.floods import Floods
 from obitus.service.alerting.active_rules import RuleBook
 from obitus.service.alerting.delivering import Channels, Delivering
-from obitus.service.alerting.escalating import Ticking
 from obitus.service.alerting.event_rules import Happenings
+from obitus.service.alerting.periodic_alerts import PeriodicAlerts
 from obitus.service.alerting.window_rules import Windows
 from obitus.service.clock import Clock
 from obitus.service.intake.intake import Intake
@@ -80,7 +80,7 @@ class Parts:
             settings.tls,
             self._announces("passing"),
         )
-        self.ticking = Ticking(self.records, self.clock, self.rule_book, settings.url)
+        self.periodic_alerts = PeriodicAlerts(self.records, self.clock, self.rule_book, settings.url)
         self.runner.start(
             [
                 self.tailing,
@@ -96,7 +96,7 @@ class Parts:
         )
         self.housekeeping = Housekeeping(self.records, self.clock, self.collecting, self.shelf)
         self.keeping = Keeping(self.records, self.clock, settings.data)
-        for worker in (self.delivering.turns, self.alert_windows.turns, self.ticking.turns, self.passing):
+        for worker in (self.delivering.turns, self.alert_windows.turns, self.periodic_alerts.turns, self.passing):
             worker.start()
 
     def _announces(self, kind: str) -> Callable[[], None]:
@@ -106,7 +106,7 @@ class Parts:
     def close(self) -> None:
         """Stop: finish queued work, and close the files."""
         self.passing.close()
-        self.ticking.turns.close()
+        self.periodic_alerts.turns.close()
         self.alert_windows.turns.close()
         self.delivering.close()
         self.channels.close()

@@ -521,8 +521,8 @@ def test_a_digest_goes_out_when_it_is_due(running: Running, receiver: Receiver) 
     webhook(running, receiver, digest_at="08:00", digest_zone="Europe/Oslo")
     new_issues(running, key, 1, 2)
     running.clock.ahead_ms += 25 * 3_600_000
-    running.service.ticking.look()
-    running.service.ticking.look()
+    running.service.periodic_alerts.look()
+    running.service.periodic_alerts.look()
     settle(running)
     assert [got.json()["type"] for got in receiver.got] == ["obitus.digest"]
     said = receiver.got[0].json()["data"]["plain"]

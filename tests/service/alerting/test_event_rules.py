@@ -196,12 +196,12 @@ def test_others_are_told_when_nobody_accepts_in_time(running: Running, receiver:
         assert running.ask("POST", f"/api/alerts/{accepted}/accept").json() == {"first": True, "accepted_by": "owner"}
         assert running.ask("POST", f"/api/alerts/{accepted}/accept").json()["first"] is False
         assert running.ask("POST", "/api/issues/2/accept").status == 200
-        running.service.ticking.look()
+        running.service.periodic_alerts.look()
         settle(running)
         assert not lead.got
         running.clock.ahead_ms += 11 * 60_000
-        running.service.ticking.look()
-        running.service.ticking.look()
+        running.service.periodic_alerts.look()
+        running.service.periodic_alerts.look()
         settle(running)
         assert len(lead.got) == 1
         data = lead.got[0].json()["data"]

@@ -313,7 +313,7 @@ def test_a_clock_that_was_hours_ahead_delays_no_message(running: Running, receiv
         running.service.alert_windows.look_when_due()
         running.send(key, failure(exceptions=raised_in("c", "act"), run={"entry_point": "GET /tides"}))
         settle(running)
-        running.service.ticking.look()
+        running.service.periodic_alerts.look()
         settle(running)
         told = [part["link"].rsplit("/", 1)[-1] for one in receiver.got for part in one.json()["data"]["parts"]]
         assert set(told) == {"1", "2", "3"}

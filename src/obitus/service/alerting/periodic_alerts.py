@@ -1,4 +1,4 @@
-"""Periodic work: escalating firings that nobody has accepted, writing digests, removing old records."""
+"""Periodic work: notifying others of firings that nobody has accepted, writing digests, removing old records."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ PRUNE_EVERY_S: Final = 600.0
 MOST_LISTED: Final = 15
 
 
-class Ticking:
+class PeriodicAlerts:
     """Does due work every two seconds."""
 
     def __init__(self, records: Records, clock: Clock, book: RuleBook, home: str) -> None:
@@ -72,7 +72,7 @@ class Ticking:
         self._records.writer.run(write)
 
     def _taken_up(self, row: FiringRow) -> str:
-        """Return in words why escalating is not needed any more, '' where it is."""
+        """Return in words why others need not be notified any more, '' where it is."""
         if row.over_ms is not None:
             return "over before anybody had to accept it"
         if row.issue_id is None:
