@@ -56,7 +56,9 @@ async def small_body_prepared(
         begin(outcomes)
         return body, PreparedLines(body.lines, outcomes)
 
-    return await held.work(here)
+    async with held.lane:
+        # The key may have become busy while this body waited.
+        return None if held.is_heavy else await held.work(here)
 
 
 async def large_body_prepared(
@@ -70,15 +72,22 @@ async def large_body_prepared(
         prepared += len(part.lines)
         on_part(part._replace(outcomes=_brought(intake, part.outcomes, sender)))
 
-    try:
-        body, took_s = await intake.processes.work_in_parts(
-            hand_on, worker_tasks.split_and_prepare_apart, beside(raw), encoding, intake.limits, sender, intake.rules
-        )
-        held.spend(took_s)
-    except ProcessEnded:
-        body = await held.work(split, raw, encoding, intake.limits)
-        rest = body.lines[prepared:]
-        on_part(PreparedLines(rest, await _one_by_one(intake, held, [line for _, line in rest], sender)))
+    async with held.lane:
+        try:
+            body, took_s = await intake.processes.work_in_parts(
+                hand_on,
+                worker_tasks.split_and_prepare_apart,
+                beside(raw),
+                encoding,
+                intake.limits,
+                sender,
+                intake.rules,
+            )
+            held.spend(took_s)
+        except ProcessEnded:
+            body = await held.work(split, raw, encoding, intake.limits)
+            rest = body.lines[prepared:]
+            on_part(PreparedLines(rest, await _one_by_one(intake, held, [line for _, line in rest], sender)))
     return body
 
 

@@ -26,8 +26,7 @@ ONLY_COUNTED: Final = (
 async def take_body(writing: Writing, raw: list[bytes], encoding: str) -> tuple[Body, list[formats.LineVerdict]]:
     """Prepare and write a body; return its overlong lines and why it ended early, and a verdict for each other line."""
     intake, held, sender = writing.intake, writing.held, writing.sender
-    async with held.lane:
-        small = await small_body_prepared(intake, held, raw, encoding, sender, writing.begin)
+    small = await small_body_prepared(intake, held, raw, encoding, sender, writing.begin)
     if small is None:
         return await _take_large(writing, raw, encoding)
     body, prepared = small
@@ -45,8 +44,7 @@ async def _take_large(writing: Writing, raw: list[bytes], encoding: str) -> tupl
 
     async def prepare() -> Body:
         try:
-            async with held.lane:
-                return await large_body_prepared(intake, held, raw, encoding, sender, put)
+            return await large_body_prepared(intake, held, raw, encoding, sender, put)
         finally:
             put(None)
 

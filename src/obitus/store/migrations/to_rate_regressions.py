@@ -10,14 +10,15 @@ from typing import Final
 _CONDITIONS: Final = "SELECT id, condition FROM alert_rules"
 _CHANGE: Final = "UPDATE alert_rules SET condition = ? WHERE id = ?"
 # What a rule waits for comes before its question, which may contain any words.
-_OLD: Final = re.compile(r"^((?:(?!\swhere\s).)*?)\brate\s+stepped\s+up\b", re.DOTALL)
+_QUESTION: Final = re.compile(r"\swhere\s")
+_OLD: Final = re.compile(r"\brate\s+stepped\s+up\b")
 
 
 def rename(connection: sqlite3.Connection, _: Path) -> None:
     """Rename the event in the conditions of alert rules, also of ended ones."""
     for number, before in connection.execute(_CONDITIONS).fetchall():
-        after = before
-        while (changed := _OLD.sub(r"\1rate regression", after)) != after:
-            after = changed
+        question = _QUESTION.search(before)
+        at = question.start() if question else len(before)
+        after = _OLD.sub("rate regression", before[:at]) + before[at:]
         if after != before:
             connection.execute(_CHANGE, (after, number))
