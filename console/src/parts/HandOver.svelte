@@ -20,6 +20,7 @@
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
 	import PriorityMark from './PriorityMark.svelte';
+	import DoingTrouble from './DoingTrouble.svelte';
 
 	let { issue }: HandOverProps = $props();
 	const people = watch(questions.people);
@@ -88,4 +89,4 @@
 		</label>
 	{/if}
 </p>
-{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
+<DoingTrouble {doing} />

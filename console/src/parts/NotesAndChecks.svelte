@@ -16,6 +16,7 @@
 	import { countOf, moment } from '../lib/words';
 	import LoadState from './LoadState.svelte';
 	import NoteRow from './NoteRow.svelte';
+	import DoingTrouble from './DoingTrouble.svelte';
 
 	let { issue, app }: NotesAndChecksProps = $props();
 	const known = watch(() => questions.notes(issue));
@@ -147,4 +148,4 @@
 		</div>
 	</form>
 {/if}
-{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
+<DoingTrouble {doing} />

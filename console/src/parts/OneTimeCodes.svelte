@@ -2,6 +2,7 @@
 	import { api } from '../lib/api';
 	import { Doing } from '../lib/doing.svelte';
 	import { session } from '../lib/session.svelte';
+	import DoingTrouble from './DoingTrouble.svelte';
 
 	let offered = $state<{ secret: string; address: string; picture: string }>();
 	let code = $state('');
@@ -56,5 +57,5 @@
 	{:else}
 		<button class="act mt-1 text-sm" onclick={begin}>Set up one-time codes</button>
 	{/if}
-	{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
+	<DoingTrouble {doing} />
 </section>

@@ -7,6 +7,7 @@
 	import { ROLES, session, type Role } from '../lib/session.svelte';
 	import { ago, moment } from '../lib/words';
 	import LoadState from './LoadState.svelte';
+	import DoingTrouble from './DoingTrouble.svelte';
 
 	const people = watch(questions.people);
 	const invitations = watch(() => (session.administers ? questions.invitations() : undefined));
@@ -118,5 +119,5 @@
 			{/each}
 		</ul>
 	{/if}
-	{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
+	<DoingTrouble {doing} />
 </section>

@@ -8,6 +8,7 @@
 	import { live } from '../../lib/live.svelte';
 	import RuleForm from './RuleForm.svelte';
 	import RulePreview from './RulePreview.svelte';
+	import DoingTrouble from '../DoingTrouble.svelte';
 
 	const rules = watch(questions.alertRules);
 	const doing = new Doing();
@@ -98,7 +99,7 @@
 					>{/each}
 			</p>
 		{/if}
-		{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
+		<DoingTrouble {doing} />
 		{#if preview}
 			<RulePreview {preview} />
 			{#if session.administers}{#key editing}<RuleForm {when} {editing} {kept} />{/key}{/if}

@@ -3,6 +3,7 @@
 	import { watch } from '../../lib/asking.svelte';
 	import { Doing } from '../../lib/doing.svelte';
 	import { questions } from '../../lib/questions';
+	import DoingTrouble from '../DoingTrouble.svelte';
 
 	const mine = watch(questions.quietHours);
 	const doing = new Doing();
@@ -30,5 +31,5 @@
 		<input class="entry" aria-label="Time zone" bind:value={zone} required maxlength="60" />
 		<button class="act" disabled={doing.busy}>Set</button>
 	</form>
-	{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
+	<DoingTrouble {doing} />
 </section>

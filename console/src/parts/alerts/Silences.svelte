@@ -5,6 +5,7 @@
 	import { questions } from '../../lib/questions';
 	import { session } from '../../lib/session.svelte';
 	import { moment } from '../../lib/words';
+	import DoingTrouble from '../DoingTrouble.svelte';
 
 	const silences = watch(questions.silences);
 	const rules = watch(questions.alertRules);
@@ -76,6 +77,6 @@
 			<label class="flex items-center gap-2">from <input class="entry" type="datetime-local" bind:value={start} /> (now)</label>
 			<button class="act" disabled={doing.busy}>Be silent</button>
 		</form>
-		{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
+		<DoingTrouble {doing} />
 	{/if}
 </section>

@@ -6,6 +6,7 @@
 	import { session } from '../../lib/session.svelte';
 	import { moment } from '../../lib/words';
 	import HandOverPreview from './HandOverPreview.svelte';
+	import DoingTrouble from '../DoingTrouble.svelte';
 
 	const rules = watch(questions.handingRules);
 	const doing = new Doing();
@@ -38,7 +39,7 @@
 
 <section aria-labelledby="rules-heading">
 	<h2 id="rules-heading" class="section">Rules</h2>
-	{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
+	<DoingTrouble {doing} />
 	<ul class="text-sm">
 		{#each rules.value?.rules ?? [] as rule (rule.id)}
 			<li class="flex flex-wrap gap-3 py-0.5">
