@@ -37,12 +37,14 @@ def begun(pace: Pace, addresses: list[str]) -> tuple[list[str], Coroutine[Any, A
     return found, all_of_them()
 
 
-async def in_one_moment(asking: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
-    """Let all of them ask while the loop's clock stands: however busy the machine is, no time goes by between the first and the last."""
+async def in_one_moment(asking: Coroutine[Any, Any, None], *, sent: Pace | None = None) -> asyncio.Task[None]:
+    """Let a report come, if a pace is given, and all of them ask while the loop's clock stands: however busy the machine is, no time goes by between the first and the last."""
     loop = asyncio.get_running_loop()
     now_s = loop.time()
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(loop, "time", lambda: now_s)
+        if sent:
+            sent.sent()
         task = asyncio.create_task(asking)
         await asyncio.sleep(0)
         await asyncio.sleep(0)
@@ -62,9 +64,8 @@ async def test_nobody_waits_where_nobody_sends() -> None:
 async def test_a_page_begins_at_once() -> None:
     """Only what comes beyond it waits, and begins by itself."""
     pace = Pace()
-    pace.sent()
     found, asking = begun(pace, ["pier"] * (AT_ONCE + 30))
-    task = await in_one_moment(asking)
+    task = await in_one_moment(asking, sent=pace)
     assert len(found) == AT_ONCE
     await task
     assert len(found) == AT_ONCE + 30
@@ -74,9 +75,8 @@ async def test_a_page_begins_at_once() -> None:
 async def test_one_address_holds_up_itself_alone() -> None:
     """Who comes behind three hundred of another begins behind one or two of them."""
     pace = Pace()
-    pace.sent()
     found, asking = begun(pace, ["greedy"] * 300 + ["pier", "deck"])
-    await (await in_one_moment(asking))
+    await (await in_one_moment(asking, sent=pace))
     assert len(found) == 302
     assert found.index("pier") <= AT_ONCE + 2 and found.index("deck") <= AT_ONCE + 3
 
@@ -85,10 +85,9 @@ async def test_one_address_holds_up_itself_alone() -> None:
 async def test_who_asks_seldom_does_not_wait() -> None:
     """The first request of an address begins at once while others wait, its second does not; nor do those of ever more addresses."""
     pace = Pace()
-    pace.sent()
     many = [f"deck {number}" for number in range(3 * AT_ONCE)]
     found, asking = begun(pace, ["greedy"] * 300 + ["pier", "pier", *many])
-    task = await in_one_moment(asking)
+    task = await in_one_moment(asking, sent=pace)
     assert found == ["greedy"] * AT_ONCE + ["pier", *many[: AT_ONCE - 1]]
     await task
     assert len(found) == 302 + len(many)
@@ -108,13 +107,12 @@ async def test_it_knows_no_more_addresses_than_it_has_to() -> None:
 async def test_whoever_has_gone_holds_nobody_up() -> None:
     """A request that was given up while it waited takes nobody's turn for ever."""
     pace = Pace()
-    pace.sent()
     first: list[asyncio.Task[None]] = []
 
     async def ask() -> None:
         first.extend(asyncio.create_task(pace.turn("pier")) for _ in range(AT_ONCE + 20))
 
-    await (await in_one_moment(ask()))
+    await (await in_one_moment(ask(), sent=pace))
     for one in first[AT_ONCE:-1]:
         one.cancel()
     await first[-1]
@@ -135,9 +133,8 @@ async def test_very_many_begin_closer_together(monkeypatch: pytest.MonkeyPatch) 
 
     monkeypatch.setattr(loop, "call_later", noted)
     pace = Pace()
-    pace.sent()
     found, asking = begun(pace, ["pier"] * 5_000)
-    await asking
+    await (await in_one_moment(asking, sent=pace))
     assert len(found) == 5_000
     assert max(gaps) == pacing.EVERY_S and min(gaps) < pacing.EVERY_S / 10
     assert gaps[1:] == sorted(gaps[1:])
