@@ -19,15 +19,16 @@
 	const shown = $derived(pageAt(place.path));
 	/** Links in messages need no sign-in. */
 	const isLink = $derived(place.path === '/alerts/link');
-	let content = $state<HTMLElement>();
 	let before = place.path;
 
 	onMount(() => session.look());
-	$effect(() => {
-		// Whoever follows a link is at the start of the new page, with the keyboard and with a screen reader too.
-		if (place.path !== before) content?.focus({ preventScroll: true });
+
+	/** Whoever follows a link is at the start of the new page, with the keyboard and with a screen reader too. */
+	function focusOnNewPage(content: HTMLElement) {
+		if (place.path !== before) content.focus({ preventScroll: true });
 		before = place.path;
-	});
+	}
+
 	keys.use([
 		{ key: '1', does: 'Desk', run: () => place.go(place.to('/')) },
 		{ key: '2', does: 'Issues', run: () => place.go(place.to('/issues')) },
@@ -54,7 +55,7 @@
 	<CodesFirst />
 {:else if session.state === 'in'}
 	{#if !alone}<TopBar />{/if}
-	<main id="content" tabindex="-1" bind:this={content} class={['mx-auto px-4 pb-24 outline-none sm:px-6', !alone && 'max-w-(--desk)']}>
+	<main id="content" tabindex="-1" {@attach focusOnNewPage} class={['mx-auto px-4 pb-24 outline-none sm:px-6', !alone && 'max-w-(--desk)']}>
 		<!-- On a wide screen tables and pictures have all of it; what is read keeps lines that an eye can follow. -->
 		<div class={[!shown.wide && 'max-w-[77rem]']}>
 			{#key place.path}

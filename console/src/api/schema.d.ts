@@ -317,7 +317,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Say how much an issue matters
+         * Set the priority of an issue
          * @description Set the priority, or let it be computed again.
          */
         post: operations["say_priority_api_issues__number__priority_post"];
@@ -422,7 +422,7 @@ export interface paths {
         get: operations["rules_api_handing_rules_get"];
         put?: never;
         /**
-         * Use a rule
+         * Use a hand-over rule
          * @description Hand over by a rule from now on: new, regressed and reopened issues that match it and that nobody has.
          */
         post: operations["add_api_handing_rules_post"];
@@ -442,7 +442,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * What a rule would hand over
+         * What a hand-over rule would do
          * @description Preview which open unassigned issues a rule would give to whom.
          */
         post: operations["preview_api_handing_rules_preview_post"];
@@ -463,7 +463,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * End a rule
+         * End a hand-over rule
          * @description Stop a rule; issues that it handed over stay where they are.
          */
         delete: operations["end_api_handing_rules__rule__delete"];
@@ -482,7 +482,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Hand over what nobody has
+         * Hand over unassigned issues
          * @description Hand over the latest open unassigned issues, by the rules and CODEOWNERS.
          */
         post: operations["apply_api_handing_rules_apply_post"];
@@ -505,13 +505,13 @@ export interface paths {
          */
         get: operations["owners_api_apps__name__owners_get"];
         /**
-         * Keep who owns which files
+         * Store who owns which files
          * @description Store an app's CODEOWNERS, in place of the one before; it is used where no rule matches.
          */
         put: operations["keep_owners_api_apps__name__owners_put"];
         post?: never;
         /**
-         * Forget who owns which files
+         * Remove who owns which files
          * @description Remove an app's CODEOWNERS.
          */
         delete: operations["remove_owners_api_apps__name__owners_delete"];
@@ -530,7 +530,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * What such a file would do
+         * What a CODEOWNERS file would do
          * @description Preview a file: the people for the names in it, and which open issues of the app would go to whom.
          */
         post: operations["preview_owners_api_apps__name__owners_preview_post"];
@@ -550,7 +550,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Say which person an owner's name means
+         * Set the person for an owner's name
          * @description Set the person for a name in CODEOWNERS, such as a team's name.
          */
         post: operations["say_owner_api_owner_names_post"];
@@ -589,13 +589,13 @@ export interface paths {
         };
         get?: never;
         /**
-         * Say that I look at an issue
+         * Report that I look at an issue
          * @description Report that I look at an issue; without a repetition it ends after a while.
          */
         put: operations["looks_api_me_looks_at__number__put"];
         post?: never;
         /**
-         * Say that I no longer look at an issue
+         * Report that I no longer look at an issue
          * @description Leave an issue.
          */
         delete: operations["leaves_api_me_looks_at__number__delete"];
@@ -672,7 +672,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A failure, to be run again
+         * Reproduce a failure
          * @description Return a failure's call or request as a test or a command. Hidden and cut values are placeholders with their names.
          */
         get: operations["reproduce_failure_api_failures__id__reproduce_get"];
@@ -692,7 +692,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * An issue, to be run again
+         * Reproduce an issue
          * @description The same for the latest failure of an issue that can be reproduced.
          */
         get: operations["reproduce_issue_api_issues__number__reproduce_get"];
@@ -760,7 +760,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What a note said before
+         * Earlier texts of a note
          * @description Return earlier texts of a note, the latest first.
          */
         get: operations["note_versions_api_issues__number__notes__note__versions_get"];
@@ -824,13 +824,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Lists of what to look at
+         * Checklists
          * @description Return the team's checklists.
          */
         get: operations["check_lists_api_check_lists_get"];
         put?: never;
         /**
-         * Add a list of what to look at
+         * Add a checklist
          * @description Add a list, for one app or for all.
          */
         post: operations["add_check_list_api_check_lists_post"];
@@ -849,13 +849,13 @@ export interface paths {
         };
         get?: never;
         /**
-         * Change a list of what to look at
+         * Change a checklist
          * @description Change a list.
          */
         put: operations["change_check_list_api_check_lists__list__put"];
         post?: never;
         /**
-         * Remove a list of what to look at
+         * Remove a checklist
          * @description Remove a list; checks that were made by it stay.
          */
         delete: operations["remove_check_list_api_check_lists__list__delete"];
@@ -872,13 +872,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * How tickets are written
+         * Patterns of tickets
          * @description Return the patterns of tickets, and their addresses.
          */
         get: operations["link_patterns_api_link_patterns_get"];
         put?: never;
         /**
-         * Let tickets be links
+         * Add a pattern of tickets
          * @description Make texts such as `SL-204` in notes links to their tickets.
          */
         post: operations["add_link_pattern_api_link_patterns_post"];
@@ -899,7 +899,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Show them as text again
+         * Remove a pattern of tickets
          * @description Remove a pattern; the text of notes stays.
          */
         delete: operations["remove_link_pattern_api_link_patterns__pattern__delete"];
@@ -1026,7 +1026,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Bound what comes with a key in a day
+         * Set how much may come with a key in a day
          * @description Set how many reports and bytes may come with a key in a day. It takes effect at once, for today's reports too.
          */
         put: operations["bound_key_api_apps__name__keys__key__day_put"];
@@ -1147,7 +1147,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Let me sign in by OpenID Connect
+         * Connect me with an OpenID Connect account
          * @description Return the provider's address, to connect the provider's account with me.
          */
         post: operations["begin_for_me_api_me_openid_post"];
@@ -1290,12 +1290,12 @@ export interface paths {
         };
         get?: never;
         /**
-         * Ask me for one-time codes
+         * Confirm my one-time codes
          * @description Confirm with a first code that an authenticator app has the secret; from now on a password alone is not enough to sign in as me.
          */
         put: operations["use_codes_api_me_codes_put"];
         /**
-         * Begin with one-time codes
+         * Set up my one-time codes
          * @description Return the secret of one-time codes. They are required at sign-in once a first one was confirmed.
          */
         post: operations["offer_codes_api_me_codes_post"];
@@ -1315,7 +1315,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Stop asking me for one-time codes
+         * Remove my one-time codes
          * @description Remove one-time codes from sign-in. Needs a code; without the device an owner has to remove them.
          */
         post: operations["stop_codes_api_me_codes_stop_post"];
@@ -1444,7 +1444,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Stop asking somebody for one-time codes
+         * Remove somebody's one-time codes
          * @description Remove a person's one-time codes, who has lost the device that makes them.
          */
         delete: operations["stop_codes_api_people__name__codes_delete"];
@@ -1481,7 +1481,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What was done
+         * The record of acts
          * @description Return what people did, and what was refused: sign-ins, keys, tokens, rules, merges, newest first.
          */
         get: operations["acts_api_acts_get"];
@@ -1521,13 +1521,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Redaction active rules
+         * Active redaction rules
          * @description Return the team's redaction rules. The default rules always apply.
          */
         get: operations["redaction_rules_api_redaction_rules_get"];
         put?: never;
         /**
-         * Put a rule into use
+         * Use a redaction rule
          * @description Hide by a rule from now on, in every new report. Stored reports stay as they are.
          */
         post: operations["add_api_redaction_rules_post"];
@@ -1547,7 +1547,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * What a rule would hide
+         * What a redaction rule would hide
          * @description Preview what a rule would have hidden in the latest reports.
          */
         post: operations["preview_api_redaction_rules_preview_post"];
@@ -1568,7 +1568,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * End a rule
+         * End a redaction rule
          * @description Stop hiding by a rule. Values that it hid stay hidden: they were never stored.
          */
         delete: operations["end_api_redaction_rules__rule__delete"];
@@ -1705,7 +1705,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Grouping active rules
+         * Active grouping rules
          * @description Return the team's grouping rules.
          */
         get: operations["grouping_rules_api_grouping_rules_get"];
@@ -1904,7 +1904,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make a release known
+         * Announce a release
          * @description Announce a release before its first report. A known one stays as it is.
          */
         post: operations["add_release_api_apps__name__releases_post"];
@@ -1942,7 +1942,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Of which commits releases were made
+         * Revisions of releases
          * @description Return releases newest first with their commits, for reporting the commits of the next one.
          */
         get: operations["revisions_api_apps__name__revisions_get"];
@@ -2138,7 +2138,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make an issue of it
+         * Make an issue of a quiet failure
          * @description Make an issue that collects its past and future records: it is counted, regresses and alerts like any other.
          */
         post: operations["make_issue_api_quiet__number__issue_post"];
@@ -2158,7 +2158,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Leave it
+         * Leave a quiet failure alone
          * @description Mark it as nothing to act on. When it is over and happens again, it is shown again.
          */
         post: operations["leave_api_quiet__number__leave_post"];
@@ -2238,7 +2238,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take care of it
+         * Accept a firing
          * @description Accept a firing: nobody else is notified. Its issue is not changed.
          */
         post: operations["accept_api_alerts__number__accept_post"];
@@ -2262,7 +2262,7 @@ export interface paths {
         get: operations["silences_api_silences_get"];
         put?: never;
         /**
-         * Let rules be silent for a time
+         * Silence rules for a time
          * @description Let rules send nothing for a time, with a reason: now, or while there is maintenance. It ends by itself.
          *     Firings are recorded.
          */
@@ -2347,7 +2347,7 @@ export interface paths {
         get: operations["alert_rules_api_alert_rules_get"];
         put?: never;
         /**
-         * Use a rule
+         * Use an alert rule
          * @description Use a rule from now on.
          */
         post: operations["add_api_alert_rules_post"];
@@ -2367,7 +2367,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * What a rule would have done
+         * What an alert rule would have done
          * @description Return when a rule would have fired in the last 14 days, and what it costs, without keeping it.
          */
         post: operations["preview_api_alert_rules_preview_post"];
@@ -2386,13 +2386,13 @@ export interface paths {
         };
         get?: never;
         /**
-         * Change a rule
+         * Change an alert rule
          * @description Change a rule. With another condition it starts again: its firings stay, and are over.
          */
         put: operations["change_api_alert_rules__name__put"];
         post?: never;
         /**
-         * End a rule
+         * End an alert rule
          * @description Stop a rule. Its firings stay on record.
          */
         delete: operations["end_api_alert_rules__name__delete"];
@@ -2435,7 +2435,7 @@ export interface paths {
         get: operations["channels_api_channels_get"];
         put?: never;
         /**
-         * Keep a channel
+         * Add a channel
          * @description Add a channel; send a test to see whether it works.
          */
         post: operations["add_api_channels_post"];
@@ -2628,7 +2628,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Stop passing records on to it
+         * Remove a target
          * @description Remove a target with its secrets. Records that it has stay there.
          */
         delete: operations["remove_api_targets__name__delete"];
@@ -2711,7 +2711,7 @@ export interface paths {
         get: operations["orders_api_apps__name__log_orders_get"];
         put?: never;
         /**
-         * Let a logger send for a while
+         * Let a logger send more for a while
          * @description Order a logger, and those below it, to send from a severity on. The app's clients get the order with their next answer.
          */
         post: operations["order_api_apps__name__log_orders_post"];
@@ -2732,7 +2732,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * End it before its time
+         * End an order for loggers
          * @description End an order; the app's clients get that with their next answer.
          */
         delete: operations["end_api_apps__name__log_orders__number__delete"];
@@ -2754,7 +2754,7 @@ export interface paths {
          */
         get: operations["kept_api_kept_get"];
         /**
-         * Say how long something is kept
+         * Set how long something is kept
          * @description Set for how many days a kind is kept, of an app or of all; or how much room everything may take. It takes
          *     effect within ten minutes.
          */
@@ -2794,7 +2794,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Where it left the good path
+         * Where a failing run first differs from healthy runs
          * @description Compare the steps of a failing run with healthy runs of its entry point; return the first step that differs.
          */
         get: operations["turning_api_failures__id__turning_get"];
@@ -3077,7 +3077,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Records that a question means
+         * Records that match a question
          * @description Return failures, logs or runs, newest first, a page at a time. Without a question: all of the window.
          */
         get: operations["found_api_records__kind__get"];
@@ -3217,7 +3217,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What a question means, as it comes in
+         * New records that match a question, as they arrive
          * @description Stream `records`: new records since the last event, oldest first, and how many were left out because they are
          *     too many. Of the window only app, environment and release count: late records are shown too.
          */
@@ -3258,7 +3258,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Is it live, is it ready
+         * Whether the service lives and is ready
          * @description Return whether the service lives and is ready to store reports, with the reasons why not (503).
          */
         get: operations["health_health_get"];
@@ -3278,7 +3278,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What happens, as it happens
+         * Events as they happen
          * @description Stream server-sent events: events with their numbers, and `reports` (app, environment, issues) after each
          *     commit. Without `Last-Event-ID` it begins with new events. `missed` says that there were too many events: load
          *     the page again.
@@ -5070,6 +5070,12 @@ export interface components {
             locals?: {
                 [key: string]: string;
             } | null;
+            /**
+             * Parameters
+             * @description Names of the function's parameters in their order: grouping follows a missing value from caller to caller.
+             * @default []
+             */
+            parameters?: string[];
             /** @description Where it stood in the code that ran, where a source map turned it back. */
             built?: components["schemas"]["Built"] | null;
             /**

@@ -43,3 +43,7 @@ export function figure(name: string, value: number): string {
 	if (/(_s|\.duration|_seconds)$/.test(name)) return `${plain} s`;
 	return plain;
 }
+
+/** The places of values with none before and after them: a line does not show these. */
+export const alone = (values: ArrayLike<number | null | undefined>): number[] =>
+	Array.from(values, (value, i) => i).filter((i) => values[i] != null && values[i - 1] == null && values[i + 1] == null);

@@ -13,7 +13,7 @@ export interface Seen {
 	app: string;
 }
 
-/** The open dialog. */
+/** The open dialog: it closes when something is decided. */
 export type Asked = 'settle' | 'park' | 'hand over';
 
 type Decided = Said<'DecidedAnswer'>;
@@ -77,6 +77,7 @@ export class Decisions extends Doing {
 	}
 
 	async #decide(issues: Seen[], order: Order, became: string) {
+		this.asking = undefined;
 		if (!issues.length) return;
 		const seen = issues.map(({ number, state, state_since, holder }) =>
 			order.hand_over ? { number, holder: holder ?? '' } : { number, state, since: state_since }
@@ -113,11 +114,11 @@ function leftOf(done: unknown): Trouble | undefined {
 		left.length > 1
 			? ` So it is with ${countOf(left.length - 1, 'other issue')}: ${left
 					.slice(1, 12)
-					.map((one) => one.number)
+					.map((issue) => issue.number)
 					.join(', ')}.`
 			: '';
 	return new Trouble(first.why + more, first.slug, 409);
 }
 
 /** Those of the people who may have an issue. */
-export const deciders = (people: Said<'PeopleAnswer'> | undefined) => people?.people.filter((one) => one.role !== 'reader') ?? [];
+export const deciders = (people: Said<'PeopleAnswer'> | undefined) => people?.people.filter((person) => person.role !== 'reader') ?? [];

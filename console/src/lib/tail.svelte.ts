@@ -16,6 +16,16 @@ export class Tail {
 	paused = $state(false);
 	#source: EventSource | undefined;
 
+	/** Follow what `followed` gives, as long as the calling component lives; nothing while it gives none. */
+	follow(followed: () => { kind: RecordKind; asked: Asked } | undefined) {
+		$effect(() => {
+			const now = followed();
+			if (now) this.start(now.kind, now.asked);
+			else this.stop();
+			return () => this.stop();
+		});
+	}
+
 	/** Follow a question from now on. */
 	start(kind: RecordKind, asked: Asked) {
 		this.stop();

@@ -1,14 +1,15 @@
 <script lang="ts">
-	import { api } from '../lib/api';
 	import { watch } from '../lib/asking.svelte';
+	import { ArrangedBoard } from '../lib/board.svelte';
 	import { Doing } from '../lib/doing.svelte';
 	import { keys } from '../lib/keys.svelte';
 	import { place } from '../lib/place.svelte';
-	import { again } from '../lib/records';
+	import { repeat } from '../lib/repeating.svelte';
 	import { questions } from '../lib/questions';
-	import { addressOf, nameOf, pane as paneOf, parts, type Pane } from '../lib/views';
+	import { addressOf, nameOf, parts, type Pane } from '../lib/views';
 	import { countOf, windowText } from '../lib/words';
 	import LoadState from '../parts/LoadState.svelte';
+	import PaneSettings from '../parts/board/PaneSettings.svelte';
 	import ViewPane from '../parts/board/ViewPane.svelte';
 	import CallGraph from '../parts/now/CallGraph.svelte';
 	import NowPart from '../parts/now/NowPart.svelte';
@@ -20,67 +21,28 @@
 	const rows = { low: 5, middle: 10, high: 20 };
 
 	const found = watch(() => questions.board(number));
-	interface Arranged {
-		name: string;
-		panes: Pane[];
-	}
-	/** The local arrangement, until the service has stored it. */
-	let arranged = $state.raw<Arranged>();
-	const panes = $derived(arranged?.panes ?? (found.value?.panes ?? []).map(paneOf));
+	const doing = new Doing();
+	const board = new ArrangedBoard(() => number, found, doing);
+	const panes = $derived(board.panes);
 	const wantsNow = $derived(panes.some((pane) => pane.part && pane.part !== 'calls'));
 	const wantsCalls = $derived(panes.some((pane) => pane.part === 'calls'));
 	const now = watch(() => (wantsNow ? questions.now(place.filter) : undefined));
 	const calls = watch(() => (wantsCalls ? questions.calls(place.filter) : undefined));
 	const alone = $derived(place.params.get('alone') === '1');
-	const doing = new Doing();
 	let arranging = $state(false);
-	const name = $derived(arranged?.name ?? found.value?.name ?? '');
 	let removing = $state(false);
 
 	/** Grows from time to time, since no event covers these counts. */
 	let turn = $state(0);
-	$effect(() => {
-		const clock = setInterval(() => (turn += 1), EVERY_MS);
-		return () => clearInterval(clock);
-	});
+	repeat(
+		() => (turn += 1),
+		() => EVERY_MS
+	);
 
 	const titleOf = (pane: Pane) => pane.title || (pane.part ? parts[pane.part] : pane.view ? nameOf(pane.view) : '');
 
-	let keeping = false;
-
-	/** A change is shown at once, and stored after the one before it, whose revision it needs. */
-	async function keep(changed: Pane[], called = name) {
-		arranged = { name: called, panes: changed };
-		if (keeping) return;
-		keeping = true;
-		let revision = found.value?.revision;
-		while (arranged && revision) {
-			const sent: Arranged = arranged;
-			const body = { ...sent, seen: revision };
-			const kept = await doing.do('', () => api.PUT('/api/boards/{number}', { params: { path: { number } }, body }), 'boards');
-			revision = kept?.revision;
-			if (kept && arranged !== sent) continue;
-			await again('board');
-			if (!kept || arranged === sent) arranged = undefined;
-		}
-		keeping = false;
-	}
-
-	const change = (at: number, some: Partial<Pane>) => keep(panes.map((pane, i) => (i === at ? { ...pane, ...some } : pane)));
-
-	function move(at: number, by: number) {
-		const to = at + by;
-		if (to < 0 || to >= panes.length) return;
-		void keep(panes.toSpliced(at, 1).toSpliced(to, 0, panes[at]!));
-	}
-
 	async function remove() {
-		const done = await doing.do(
-			`The board “${name}” is removed.`,
-			() => api.DELETE('/api/boards/{number}', { params: { path: { number } } }),
-			'boards'
-		);
-		if (done) place.go(place.to('/now/boards'));
+		if (await board.remove()) place.go(place.to('/now/boards'));
 	}
 
 	const turnAlone = () => place.set('alone', alone ? undefined : '1');
@@ -94,18 +56,18 @@
 
 {#if !alone}<p class="mt-4 text-sm"><a href={place.to('/now')}>Now</a> · <a href={place.to('/now/boards')}>Boards</a></p>{/if}
 <LoadState value={found.value} trouble={found.trouble}>
-	{#snippet children(board)}
+	{#snippet children(stored)}
 		<div class={['flex flex-wrap items-baseline gap-3', alone && 'mt-4']}>
 			{#if arranging}
 				<label class="flex items-baseline gap-2"
 					>Name <input
 						class="entry text-lg"
-						value={name}
+						value={board.name}
 						maxlength="100"
-						onchange={(event) => keep(panes, event.currentTarget.value)}
+						onchange={(event) => board.rename(event.currentTarget.value)}
 					/></label
 				>
-			{:else}<h1 class="font-serif text-2xl font-semibold">{name}</h1>{/if}
+			{:else}<h1 class="font-serif text-2xl font-semibold">{board.name}</h1>{/if}
 			<span class="text-surface-600-400 text-sm"
 				>{windowText(place.filter.window)}{place.filter.app ? ` of ${place.filter.app}` : ''}{place.filter.environment
 					? ` in ${place.filter.environment}`
@@ -119,7 +81,7 @@
 			</span>
 		</div>
 		{#if doing.trouble}<p class="border-error-700-300 my-2 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
-		{#if !board.panes.length}
+		{#if !stored.panes.length}
 			<p class="my-8">
 				Nothing is on this board yet. Put something on it from <a href={place.to('/now')}>Now</a> or
 				<a href={place.to('/search')}>Search</a>: “Put on a board” is beside every picture and table.
@@ -130,34 +92,7 @@
 				{@const title = titleOf(pane)}
 				<section class={['min-w-0', widths[pane.width]]} aria-label={title}>
 					{#if arranging}
-						<div class="mb-2 flex flex-wrap items-center gap-2 text-sm" role="group" aria-label={`Arrange ${title}`}>
-							<input
-								class="entry w-24 min-w-0 grow"
-								aria-label="Called"
-								value={title}
-								maxlength="100"
-								onchange={(event) => change(i, { title: event.currentTarget.value })}
-							/>
-							<button class="act" aria-label="Earlier" disabled={i === 0} onclick={() => move(i, -1)}>←</button>
-							<button class="act" aria-label="Later" disabled={i === panes.length - 1} onclick={() => move(i, 1)}>→</button>
-							<label class="flex items-center gap-1"
-								>wide <select
-									class="entry"
-									value={String(pane.width)}
-									onchange={(event) => change(i, { width: Number(event.currentTarget.value) })}
-									>{#each ['1', '2', '3', '4'] as width (width)}<option value={width}>{width}/4</option>{/each}</select
-								></label
-							>
-							<label class="flex items-center gap-1"
-								>high <select
-									class="entry"
-									value={pane.height}
-									onchange={(event) => change(i, { height: event.currentTarget.value as Pane['height'] })}
-									>{#each Object.keys(heights) as height (height)}<option value={height}>{height}</option>{/each}</select
-								></label
-							>
-							<button class="act" aria-label={`Take ${title} off the board`} onclick={() => keep(panes.toSpliced(i, 1))}>×</button>
-						</div>
+						<PaneSettings {board} {pane} at={i} {title} />
 					{:else if pane.view}
 						<h2 class="mb-1 font-serif text-lg font-semibold">
 							<a class="quiet-link" href={addressOf(pane.view, place.filter)}>{title}</a>
@@ -187,7 +122,7 @@
 		{#if arranging}
 			<div class="mt-8 flex items-center gap-3">
 				{#if removing}
-					<span>Remove “{board.name}” with its {countOf(board.panes.length, 'picture')}, for all of the team?</span>
+					<span>Remove “{stored.name}” with its {countOf(stored.panes.length, 'picture')}, for all of the team?</span>
 					<button class="act" onclick={remove}>Remove it</button>
 					<button class="act" onclick={() => (removing = false)}>Cancel</button>
 				{:else}<button class="act" onclick={() => (removing = true)}>Remove the board</button>{/if}

@@ -47,12 +47,8 @@
 
 	const tail = new Tail();
 	let following = $state(false);
-	$effect(() => {
-		// Followed records come in the order of time.
-		if (following && !sort) tail.start(kind, asked);
-		else tail.stop();
-		return () => tail.stop();
-	});
+	// Followed records come in the order of time.
+	tail.follow(() => (following && !sort ? { kind, asked } : undefined));
 
 	const listed = $derived((found.value ?? []).flatMap((page) => page.records));
 	const rows = $derived.by(() => {

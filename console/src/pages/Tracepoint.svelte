@@ -15,10 +15,7 @@
 	const asked = $derived({ window: '14d', question: `tracepoint.id=${number}` });
 	const before = watch(() => questions.hits(asked));
 	const tail = new Tail();
-	$effect(() => {
-		tail.start('logs', asked);
-		return () => tail.stop();
-	});
+	tail.follow(() => ({ kind: 'logs', asked }));
 	const known = $derived(new Set((before.value?.records ?? []).map((row) => row.number)));
 	const rows = $derived([...tail.rows.filter((row) => !known.has(row.number)), ...(before.value?.records ?? [])]);
 	const doing = new Doing();

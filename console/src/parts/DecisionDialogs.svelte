@@ -16,9 +16,10 @@
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
 	import { countOf } from '../lib/words';
-	import HandDialog from './HandDialog.svelte';
-	import ParkDialog from './ParkDialog.svelte';
-	import SettleDialog from './SettleDialog.svelte';
+	import Dialog from './Dialog.svelte';
+	import HandForm from './HandForm.svelte';
+	import ParkForm from './ParkForm.svelte';
+	import SettleForm from './SettleForm.svelte';
 
 	let { decisions, chosen, releases }: DecisionDialogsProps = $props();
 	const apps = watch(questions.apps);
@@ -41,19 +42,17 @@
 			{ key: 'r', does: 'Take back what you decided last', run: () => void decisions.undo() }
 		]);
 	}
-	const shut = () => (decisions.asking = undefined);
+	const headings = { settle: 'Settle it', park: 'Park it', 'hand over': 'Hand it over' } as const;
+	const cancel = () => (decisions.asking = undefined);
 </script>
 
-<SettleDialog
-	bind:open={() => decisions.asking === 'settle', shut}
-	{title}
-	releases={known}
-	environments={apps.value?.environments ?? []}
-	settle={(order) => void decisions.settle(order)}
-/>
-<ParkDialog bind:open={() => decisions.asking === 'park', shut} {title} park={(order) => void decisions.park(order)} />
-<HandDialog
-	bind:open={() => decisions.asking === 'hand over', shut}
-	{title}
-	hand={(to, waitsFor) => void decisions.handOver(to, waitsFor)}
-/>
+<Dialog bind:open={() => decisions.asking !== undefined, cancel} title={decisions.asking ? headings[decisions.asking] : ''}>
+	<p class="text-surface-600-400 mb-3 text-sm wrap-anywhere">{title}</p>
+	{#if decisions.asking === 'settle'}
+		<SettleForm releases={known} environments={apps.value?.environments ?? []} settle={(order) => void decisions.settle(order)} {cancel} />
+	{:else if decisions.asking === 'park'}
+		<ParkForm park={(order) => void decisions.park(order)} {cancel} />
+	{:else}
+		<HandForm hand={(to, waitsFor) => void decisions.handOver(to, waitsFor)} {cancel} />
+	{/if}
+</Dialog>

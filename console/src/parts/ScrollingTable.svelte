@@ -11,21 +11,19 @@
 
 <script lang="ts">
 	let { label, children }: ScrollingTableProps = $props();
-	let box = $state<HTMLElement>();
 	let scrolls = $state(false);
 
-	$effect(() => {
-		const found = box;
-		if (!found) return;
-		const look = new ResizeObserver(() => (scrolls = found.scrollWidth > found.clientWidth));
-		for (const one of [found, ...found.children]) look.observe(one);
-		return () => look.disconnect();
-	});
+	/** Keep `scrolls` right, whatever changes the width of the table or of the page. */
+	function watchWidth(box: HTMLElement) {
+		const observer = new ResizeObserver(() => (scrolls = box.scrollWidth > box.clientWidth));
+		for (const element of [box, ...box.children]) observer.observe(element);
+		return () => observer.disconnect();
+	}
 </script>
 
 <!-- svelte-ignore a11y_no_noninteractive_tabindex (a region while it scrolls: the keyboard must come to it then) -->
 <div
-	bind:this={box}
+	{@attach watchWidth}
 	class="overflow-x-auto"
 	role={scrolls ? 'region' : undefined}
 	aria-label={scrolls ? `${label}, to scroll` : undefined}

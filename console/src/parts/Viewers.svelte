@@ -10,6 +10,7 @@
 	import { watch } from '../lib/asking.svelte';
 	import { questions } from '../lib/questions';
 	import { again } from '../lib/records';
+	import { repeat } from '../lib/repeating.svelte';
 	import { session } from '../lib/session.svelte';
 
 	let { number }: ViewersProps = $props();
@@ -18,10 +19,10 @@
 	/** The interval comes from the service. */
 	const everyMs = $derived((looking.value?.again_s ?? 15) * 1000);
 
-	$effect(() => {
-		const timer = setInterval(() => void again('looking'), everyMs);
-		return () => clearInterval(timer);
-	});
+	repeat(
+		() => void again('looking'),
+		() => everyMs
+	);
 	onMount(() => {
 		const leave = () => void fetch(`/api/me/looks-at/${number}`, { method: 'DELETE', keepalive: true }).catch(() => undefined);
 		addEventListener('pagehide', leave);

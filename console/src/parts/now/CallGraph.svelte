@@ -8,22 +8,16 @@
 </script>
 
 <script lang="ts">
-	import { graphOf, pathOf, kindNames, kindShapes, type Graph } from '../../lib/graph';
+	import { pathOf, kindNames, kindShapes } from '../../lib/graph';
+	import { drawnGraph } from '../../lib/graph.svelte';
 	import { countOf, failedShare, underMs } from '../../lib/words';
 	import ScrollingTable from '../ScrollingTable.svelte';
 
 	let { found }: CallGraphProps = $props();
 	const kinds = ['app', 'http', 'database', 'queue'] as const;
-	let graph = $state.raw<Graph>();
+	const drawn = drawnGraph(() => found);
+	const graph = $derived(drawn.value);
 	let chosen = $state<string>();
-	$effect(() => {
-		const answer = found;
-		let over = false;
-		void graphOf(answer).then((made) => {
-			if (!over) graph = made;
-		});
-		return () => (over = true);
-	});
 
 	const touches = (edge: { from: string; to: string }) => !chosen || edge.from === chosen || edge.to === chosen;
 </script>

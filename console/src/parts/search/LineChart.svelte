@@ -21,7 +21,7 @@
 	import uPlot from 'uplot';
 	import 'uplot/dist/uPlot.min.css';
 	import { desk } from '../../lib/desk.svelte';
-	import { figure } from '../../lib/cells';
+	import { alone, figure } from '../../lib/cells';
 	import { moment } from '../../lib/words';
 	import { savePng } from '../../lib/png';
 
@@ -38,8 +38,8 @@
 	const colour = (style: CSSStyleDeclaration, i: number) => (i === 0 && style.getPropertyValue('--picture-line').trim()) || style.color;
 
 	function save() {
-		const canvas = frame?.querySelector('canvas');
-		if (!frame || !canvas) return;
+		const canvas = frame.querySelector('canvas');
+		if (!canvas) return;
 		const style = getComputedStyle(frame);
 		savePng(
 			{
@@ -54,11 +54,12 @@
 		);
 	}
 
-	let frame = $state<HTMLElement>();
+	let frame: HTMLElement;
 	let width = $state(0);
 
-	$effect(() => {
-		if (!frame || !width) return;
+	/** Draw the chart; again when its lines, its width or the theme change. */
+	function draw(frame: HTMLElement) {
+		if (!width) return;
 		// The colours are those of the current theme.
 		void desk.choice;
 		const style = getComputedStyle(frame);
@@ -84,7 +85,7 @@
 						width: i === 0 ? 2.5 : 1.5,
 						dash: DASHES[i % DASHES.length],
 						spanGaps: false,
-						points: { show: false }
+						points: { show: true, size: 5, fill: colour(style, i), filter: alone(line.values) }
 					}))
 				]
 			},
@@ -92,11 +93,11 @@
 			frame
 		);
 		return () => drawn.destroy();
-	});
+	}
 </script>
 
 <figure aria-label={said}>
-	<div bind:this={frame} bind:clientWidth={width} class="picture w-full" aria-hidden="true"></div>
+	<div bind:this={frame} bind:clientWidth={width} {@attach draw} class="picture w-full" aria-hidden="true"></div>
 	<table class="sr-only">
 		<caption>{title}</caption>
 		<thead

@@ -39,10 +39,7 @@
 		if (at > 0) change(columns.toSpliced(at, 1).toSpliced(at - 1, 0, name));
 	}
 
-	let body = $state<HTMLElement>();
-	$effect(() => {
-		if (chosen !== undefined) body?.querySelector(`[data-number="${chosen}"]`)?.scrollIntoView({ block: 'nearest' });
-	});
+	const intoView = (row: HTMLElement) => row.scrollIntoView({ block: 'nearest' });
 </script>
 
 <table class="w-full table-auto text-sm" aria-label={label}>
@@ -76,11 +73,12 @@
 			{/each}
 		</tr>
 	</thead>
-	<tbody bind:this={body}>
+	<tbody>
 		{#each rows as row (row.number)}
 			{@const isOpen = opened.has(row.number)}
 			<tr
 				data-number={row.number}
+				{@attach chosen === row.number && intoView}
 				class={[
 					'border-surface-200-800 hover:bg-surface-100-900 cursor-pointer border-b align-top',
 					chosen === row.number && 'bg-surface-100-900 outline-primary-700-300 outline-2 -outline-offset-2',

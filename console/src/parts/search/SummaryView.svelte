@@ -52,7 +52,7 @@
 	<LineChart times={found.slices} {lines} {of} {title} said={`${found.summary}: the same as a table is one click away`} />
 	{#if found.groups_in_all > MOST_LINES}
 		<p class="text-surface-600-400 text-sm">
-			The {MOST_LINES} greatest of {countOf(found.groups_in_all, 'value')} are drawn; the table has more.
+			The {MOST_LINES} greatest of {countOf(found.groups_in_all, 'value')} are drawn{show ? '; the table has more' : ''}.
 		</p>
 	{/if}
 {:else if picture && found.by.length}
@@ -108,7 +108,7 @@
 		</tbody>
 	</table>
 {/if}
-{#if found.groups_in_all > found.groups.length}
+{#if found.groups_in_all > found.groups.length && !(picture && found.slices)}
 	<p class="text-surface-600-400 mt-2 text-sm">
 		{countOf(found.groups_in_all - found.groups.length, 'more value')} with less. Narrow the question to see them.
 	</p>

@@ -8,12 +8,11 @@
 </script>
 
 <script lang="ts">
-	import { createWindowVirtualizer } from '@tanstack/svelte-virtual';
-	import { untrack } from 'svelte';
 	import { keys } from '../../lib/keys.svelte';
-	import { kindShapes, lengthText, linesOf, statusOf } from '../../lib/timeline';
+	import { kindShapes, lengthText, linesOf } from '../../lib/timeline';
+	import { windowedRows } from '../../lib/windowed.svelte';
 	import { countOf, moment } from '../../lib/words';
-	import EntryDetail from './EntryDetail.svelte';
+	import EntryRow from './EntryRow.svelte';
 
 	let { found }: TimelineViewProps = $props();
 	const ROW = 32;
@@ -29,29 +28,19 @@
 	const kinds = $derived([...new Set(found.entries.map((entry) => entry.kind))]);
 	const lines = $derived(linesOf(found, { without, app, loud, text }, unfolded));
 	const span = $derived(Math.max(1, ...found.entries.map((entry) => entry.since_ms + Math.max(0, entry.duration_ms ?? 0))));
-	const isBad = (severity: string) => severity === 'ERROR' || severity === 'FATAL';
 	const at = $derived(lines.findIndex((line) => line.key === chosen));
 
-	const rows = createWindowVirtualizer({ count: 0, estimateSize: () => ROW, overscan: 12, getItemKey: (i) => i });
-	$effect(() => {
-		const now = lines;
-		const margin = top?.offsetTop ?? 0;
-		untrack(() =>
-			$rows.setOptions({
-				count: now.length,
-				estimateSize: () => ROW,
-				overscan: 12,
-				scrollMargin: margin,
-				getItemKey: (i) => now[i]?.key ?? i
-			})
-		);
-	});
+	const rows = windowedRows(
+		() => lines.map((line) => line.key),
+		ROW,
+		() => top?.offsetTop ?? 0
+	);
 	function measured(node: HTMLElement) {
 		$rows.measureElement(node);
 	}
 
 	function turn(set: ReadonlySet<string>, key: string): ReadonlySet<string> {
-		return set.has(key) ? new Set([...set].filter((one) => one !== key)) : new Set([...set, key]);
+		return set.has(key) ? new Set([...set].filter((other) => other !== key)) : new Set([...set, key]);
 	}
 
 	function choose(place: number) {
@@ -141,54 +130,16 @@
 							>▸ {line.reason}: <span class="font-mono text-xs">{line.entries[0]!.said.slice(0, 80)}</span></button
 						>
 					{:else}
-						{@const entry = line.entry}
-						{@const lane = found.apps.indexOf(entry.app)}
-						<div class="flex items-baseline gap-2 py-1">
-							<time
-								class="text-surface-600-400 w-16 shrink-0 text-right font-mono text-xs"
-								datetime={entry.time}
-								title={`${moment(entry.time)}, ${entry.time}`}>+{lengthText(entry.since_ms)}</time
-							>
-							<span class="flex shrink-0" title={entry.app}>
-								{#each found.apps as name, i (name)}
-									<span class={['inline-block w-4 text-center', i === lane ? 'font-semibold' : 'text-surface-200-800']}
-										>{i === lane ? i + 1 : '│'}</span
-									>
-								{/each}
-								<span class="sr-only">{entry.app}</span>
-							</span>
-							<span class="bg-surface-100-900 relative hidden h-3 w-32 shrink-0 self-center md:block" aria-hidden="true">
-								<span
-									class={['absolute top-0 h-3 min-w-0.5', isBad(entry.severity) ? 'bg-error-700-300' : 'bg-primary-700-300']}
-									style:left="{(100 * entry.since_ms) / span}%"
-									style:width="{(100 * Math.max(0, entry.duration_ms ?? 0)) / span}%"
-								></span>
-							</span>
-							<button
-								class="min-w-0 grow cursor-pointer text-left"
-								aria-expanded={opened.has(entry.key)}
-								style:padding-left="{Math.min(entry.depth, 12) * 0.9}rem"
-								onclick={() => {
-									chosen = entry.key;
-									opened = turn(opened, entry.key);
-								}}
-							>
-								<span class={isBad(entry.severity) ? 'text-error-700-300' : 'text-surface-600-400'} aria-hidden="true"
-									>{kindShapes[entry.kind]}</span
-								>
-								<span class={['wrap-anywhere', isBad(entry.severity) && 'text-error-700-300', entry.kind === 'run' && 'font-semibold']}
-									>{entry.said || `(${entry.kind})`}{statusOf(entry)}</span
-								>
-								{#if entry.severity === 'WARN'}<span class="ml-1">! WARN</span>{/if}
-								{#if entry.duration_ms !== null && entry.duration_ms !== undefined}<span class="text-surface-600-400 ml-1 text-xs"
-										>{lengthText(entry.duration_ms)}</span
-									>{/if}
-								{#if found.worked?.key === entry.key}<span class="bg-primary-700-300 text-surface-50-950 ml-2 px-1 text-xs"
-										>last that worked</span
-									>{/if}
-							</button>
-						</div>
-						{#if opened.has(entry.key)}<EntryDetail {entry} worked={found.worked?.key === entry.key ? found.worked.reason : ''} />{/if}
+						<EntryRow
+							entry={line.entry}
+							timeline={found}
+							{span}
+							isOpen={opened.has(line.key)}
+							open={() => {
+								chosen = line.key;
+								opened = turn(opened, line.key);
+							}}
+						/>
 					{/if}
 				</div>
 			{/if}
