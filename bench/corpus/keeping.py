@@ -39,7 +39,7 @@ def _made_from(app: str) -> str:
     hashed = hashlib.sha256()
     folder = Path(__file__).parent
     own = [folder / "suites.py", suites.PINNED] if app in suites.LIBRARIES else sorted(folder.glob("apps/*.py"))
-    for path in [folder / "planting.py", folder / "making.py", *own]:
+    for path in [folder / "planting.py", folder / "making.py", folder / "captured.py", *own]:
         hashed.update(path.read_bytes())
     for name in sorted(f"{d.metadata['Name']}=={d.version}" for d in distributions()):
         hashed.update(name.encode())

@@ -13,6 +13,7 @@ import json
 import os
 import random
 import shutil
+import signal
 import sys
 import tempfile
 import traceback
@@ -22,6 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from bench.corpus.captured import captured
 from bench.corpus.planting import Fault, moved, planted, possible, split_module
 
 APPS = Path(__file__).parent / "apps"
@@ -45,6 +47,8 @@ class Record:
     type: str
     message: str
     stacktrace: str
+    exceptions: list[dict[str, Any]]
+    """The same as the client reports it."""
 
 
 def records(app: str, seed: int = 7) -> list[Record]:
@@ -91,6 +95,8 @@ class _Layout:
             status = 1
             try:
                 result = _drive(self, misuse, trace)
+                # What was made in time is written whole, however slow the machine is.
+                signal.alarm(0)
                 with os.fdopen(writing, "w") as out:
                     json.dump(result, out)
                 status = 0
@@ -104,8 +110,6 @@ class _Layout:
 
 
 def _drive(layout: _Layout, misuse: str | None, trace: Path | None) -> Any:
-    import signal
-
     signal.alarm(TIMEOUT_S)
     sys.dont_write_bytecode = True
     os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
@@ -113,7 +117,7 @@ def _drive(layout: _Layout, misuse: str | None, trace: Path | None) -> Any:
         del sys.modules[name]
     sys.path[:0] = [str(layout.own), str(layout.installed)]
     ran: dict[str, set[int]] = defaultdict(set)
-    out: list[list[str]] = []
+    out: list[list[Any]] = []
 
     def watch(frame: Any, event: str, _: Any) -> Any:
         if not frame.f_code.co_filename.startswith(str(trace)):
@@ -141,6 +145,7 @@ def _drive(layout: _Layout, misuse: str | None, trace: Path | None) -> Any:
                             type(error).__qualname__,
                             str(error),
                             traceback.format_exc(),
+                            captured(error),
                         ]
                     )
     sys.settrace(None)

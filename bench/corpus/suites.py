@@ -24,6 +24,7 @@ from typing import Any
 
 import pytest
 
+from bench.corpus.captured import captured
 from bench.corpus.making import MOST_RECORDS, Record
 from bench.corpus.planting import HANDED, KINDS, Fault, functions_of, moved, planted, possible
 
@@ -129,7 +130,9 @@ class _Layout:
                 for name in [n for n in sys.modules if n.partition(".")[0] in (self.app, self.library, "dateutil")]:
                     del sys.modules[name]
                 os.chdir(self.own)
-                text = json.dumps(work())
+                result = work()
+                signal.alarm(0)
+                text = json.dumps(result)
                 with os.fdopen(writing, "w") as out:
                     out.write(text)
             finally:
@@ -231,7 +234,7 @@ class _Failures(_Watcher):
             self.seen[item.nodeid] = []
         elif isinstance(error, Exception) and self.inside(error):
             text = "".join(traceback.format_exception(error))
-            self.seen[item.nodeid] = [type(error).__qualname__, str(error), text]
+            self.seen[item.nodeid] = [type(error).__qualname__, str(error), text, captured(error)]
 
     def inside(self, error: BaseException) -> bool:
         """Whether it was raised below the package's own code, and is no verdict of a test."""

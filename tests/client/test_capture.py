@@ -48,6 +48,19 @@ def test_a_handled_exception(reported: Reported) -> None:
     assert report["attributes"]["process.runtime.name"] == "cpython"
 
 
+def test_parameters_of_own_functions(reported: Reported) -> None:
+    """Frames of own code name the parameters of their functions, whatever kind they are of; comprehensions have none."""
+
+    def land(self: Any, berth: Any, /, pier: int = 3, *rest: Any, tide: Any = None, **more: Any) -> Any:
+        return [berth.depth + pier for _ in range(1)]
+
+    record_of(land, None, None)
+    frames = {frame["function"].rpartition(".")[2]: frame for frame in reported.one()["exceptions"][0]["frames"]}
+    assert frames["record_of"]["parameters"] == ["function"]
+    assert frames["land"]["parameters"] == ["self", "berth", "pier", "tide"]
+    assert "parameters" not in frames.get("<listcomp>", {})
+
+
 def test_a_chain(reported: Reported) -> None:
     """Causes, contexts and members of groups arrive from the outermost to the root, each with its relation."""
 

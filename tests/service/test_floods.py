@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from obitus.core.clock import HOUR_MS, MINUTE_MS
@@ -288,7 +288,8 @@ def test_files_of_days_from_before_are_read_and_brought_up(tmp_path: Path) -> No
 
 
 PIECES = ("no fare for ", "4711", "12", "404", " '", "' is not ", "key ", "0", "'NoneType' object is not subscriptable", "list index out of range", " 4111 1111 1111 1111", "x.y", "é")  # fmt: skip
-CODES = ("raise Lost(pier)", "return fares[404]", "x = booking.lines[0]", "", "raise HTTPError(12)", "fail(f'key {n}')", "y = f(4711)")  # fmt: skip
+PARAMETERS = ([], ["pier"], ["booking", "pier"], ["self", "n"])
+CODES = ("raise Lost(pier)", "helper(pier)", "return quote(None)", "pier[0]", "return fares[404]", "x = booking.lines[0]", "", "raise HTTPError(12)", "fail(f'key {n}')", "y = f(4711)")  # fmt: skip
 
 
 @st.composite
@@ -296,7 +297,7 @@ def failing(draw: st.DrawFn) -> dict[str, Any]:
     """A failure of a few frames, with numbers in its message and in its lines."""
     names = st.sampled_from(("quote", "main", "helper"))
     frames = [
-        {"function": draw(names), "module": "fares", "file": "/srv/fares.py", "line": draw(st.integers(1, 2)), "own": draw(st.booleans()), "source": {"line": draw(st.sampled_from(CODES))}}
+        {"function": draw(names), "module": "fares", "file": "/srv/fares.py", "line": draw(st.integers(1, 2)), "own": draw(st.booleans()), "source": {"line": draw(st.sampled_from(CODES))}, "parameters": draw(st.sampled_from(PARAMETERS))}
         for _ in range(draw(st.integers(0, 3)))
     ]  # fmt: skip
     link = {
@@ -306,13 +307,33 @@ def failing(draw: st.DrawFn) -> dict[str, Any]:
     return failure(exceptions=[link | {"message": "".join(draw(st.lists(st.sampled_from(PIECES), max_size=4)))}])
 
 
-@given(failing(), st.lists(st.integers(0, 99_999), min_size=8, max_size=8))
+def handed_nothing() -> dict[str, Any]:
+    """Return a failure whose callers count where the parameters of its functions are known, and one caller where they are not."""
+    frames = [
+        {"function": name, "module": "fares", "own": True, "source": {"line": code}, "parameters": ["pier"]}
+        for name, code in (("main", "quote(None)"), ("quote", "return helper(pier)"), ("helper", "return pier[0]"))
+    ]
+    return failure(exceptions=[{"type": "TypeError", "frames": frames, "message": PIECES[8]}])
+
+
+@example(handed_nothing(), [], [[], [], []])
+@given(
+    failing(),
+    st.lists(st.integers(0, 99_999), min_size=8, max_size=8),
+    st.none() | st.lists(st.sampled_from(PARAMETERS), min_size=3, max_size=3),
+)
 @settings(max_examples=400, deadline=None)
-def test_what_has_one_form_has_one_fingerprint(one: dict[str, Any], numbers: list[int]) -> None:
-    """Whatever numbers stand in a message: two failures of one form are decided alike, hidden parts and all."""
+def test_what_has_one_form_has_one_fingerprint(
+    one: dict[str, Any], numbers: list[int], parameters: list[list[str]] | None
+) -> None:
+    """Whatever numbers stand in a message, and whether parameters are named: two failures of one form are decided alike."""
     rest = iter(numbers)
     message = re.sub(r"\d+", lambda _: str(next(rest, 7)), one["exceptions"][0]["message"])
-    other = one | {"id": failure()["id"], "exceptions": [one["exceptions"][0] | {"message": message}]}
+    link = one["exceptions"][0]
+    frames = link["frames"]
+    if parameters is not None:
+        frames = [frame | {"parameters": names} for frame, names in zip(frames, parameters, strict=False)]
+    other = one | {"id": failure()["id"], "exceptions": [link | {"message": message, "frames": frames}]}
     preparer = Preparer(Packer())
     sender = Sender(1, "sailings", "production", system_clock_ms())
     decided = []

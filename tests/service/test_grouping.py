@@ -246,6 +246,46 @@ def test_history_of_an_older_recipe_is_regrouped_when_asked(running: Running) ->
     assert sorted(counts(running).values()) == [1, 2]
 
 
+def handed_on(outer: str, code: str, *, known: bool = True) -> dict[str, Any]:
+    """Return a failure of a function that got nothing from one that handed on what ``outer`` gave it."""
+    report = raised("pier_of", "return berth.pier", kind="AttributeError", message="'NoneType' object has no attribute 'pier'", callers=[(outer, code), ("draw", "return pier_of(place)")])  # fmt: skip
+    if known:
+        for frame, names in zip(report["exceptions"][0]["frames"], (["sailing"], ["place"], ["berth"]), strict=True):
+            frame["parameters"] = names
+    return report
+
+
+def test_callers_of_a_function_that_only_hands_on(running: Running) -> None:
+    """Where parameters are known, each caller that handed nothing over has an issue of its own, which says how far that was followed."""
+    key = running.add_app()
+    board, land, again = numbers(
+        running,
+        handed_on("board", "draw(None)"),
+        handed_on("land", "draw(last)"),
+        handed_on("board", "draw(None)"),
+        key=key,
+    )
+    assert board == again != land
+    why = running.get(f"/api/issues/{board}")["why"][0]["parts"]
+    assert [part["value"] for part in why if part["kind"] == "caller"] == ["fares.draw", "fares.board"]
+    assert any("1 caller only handed it on" in part["reason"] for part in why)
+
+
+def test_an_issue_goes_on_when_parameters_become_known(running: Running) -> None:
+    """What came before the client named parameters, and what comes with them, is one issue."""
+    key = running.add_app()
+    assert (
+        len(
+            set(
+                numbers(
+                    running, handed_on("board", "draw(None)", known=False), handed_on("board", "draw(None)"), key=key
+                )
+            )
+        )
+        == 1
+    )
+
+
 def as_if_by_version(running: Running, report: dict[str, Any], version: int) -> None:
     """Let the only fingerprint in the store be one that an earlier version of the recipe gave."""
     older = earlier_texts(chain_of(report))[{2: 0, 1: 1}[version]]

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import opcode
 import sys
 from collections.abc import Sequence
-from functools import lru_cache
 from types import CodeType, FrameType, FunctionType
 from typing import Any, Final
 
 from obitus.client.exact import Keeper, find, into, module_name, private_name, unwrapped
+from obitus.client.signatures import parameters_of, reassigned
 from obitus.core.redaction import Redactor
 
 MOST_PLACES: Final = 500
@@ -18,7 +17,7 @@ OF_A_PLACE: Final = 3
 AGAIN_AFTER_S: Final = 60.0
 
 # Of code objects (docs.python.org, inspect, "Code Objects Bit Flags").
-_VARARGS, _VARKEYWORDS, _GENERATOR, _COROUTINE, _ASYNC_GENERATOR = 0x04, 0x08, 0x20, 0x80, 0x200
+_GENERATOR, _COROUTINE, _ASYNC_GENERATOR = 0x20, 0x80, 0x200
 _HOW: Final = {_GENERATOR: "generator", _COROUTINE: "coroutine", _ASYNC_GENERATOR: "async generator"}
 
 
@@ -60,27 +59,27 @@ class CallKeeper:
         if reached is None:
             return {"unreachable": "nothing leads to it by its name: it was replaced, or is made while the app runs"}
         call: dict[str, Any] = {"module": module_name(module), "line": line, **reached}
-        how = next((said for flag, said in _HOW.items() if code.co_flags & flag), None)
+        how = next((word for flag, word in _HOW.items() if code.co_flags & flag), None)
         if how is not None:
             call["how"] = how
-        arguments: list[dict[str, Any]] = [{"name": name, "kind": kind} for name, kind in _parameters(code)]
+        arguments: list[dict[str, Any]] = [{"name": name, "kind": kind} for name, kind in parameters_of(code)]
         values: dict[str, Any] = {}
-        changed = _reassigned(code)
-        held = frame.f_locals
+        changed = reassigned(code)
+        local_values = frame.f_locals
         keeper = Keeper(self._redactor)
         # The object of a method comes last: it may hold the whole app.
         for argument in arguments[1:] + arguments[:1]:
             name = argument["name"]
             if name in changed:
                 argument["changed"] = True
-            if name not in held:
+            if name not in local_values:
                 values[name] = {"is": "unknown", "seen": "it was deleted before"}
                 continue
-            keeper.keep(held[name], into(values, name), name)
+            keeper.keep(local_values[name], into(values, name), name)
         keeper.finish()
         call["arguments"], call["values"] = arguments, values
-        if reached["belongs_to"] and arguments and arguments[0]["name"] in held:
-            call["direct"] = _is_first(type(held[arguments[0]["name"]]), reached["name"], code)
+        if reached["belongs_to"] and arguments and arguments[0]["name"] in local_values:
+            call["direct"] = _is_first(type(local_values[arguments[0]["name"]]), reached["name"], code)
         return call
 
 
@@ -88,11 +87,11 @@ def _reached(module: str, code: CodeType) -> dict[str, Any] | None:
     """Return the class (or none) and the name by which a function is reached, and its kind."""
     qualified = code.co_qualname
     holder, _, name = qualified.rpartition(".")
-    found = find(module, qualified)
-    via = unwrapped(found, code) if found is not None else None
+    reached = find(module, qualified)
+    via = unwrapped(reached, code) if reached is not None else None
     if via is None:
         return None
-    kind = type(found)
+    kind = type(reached)
     belongs_to = ""
     if holder:
         belongs_to = "class" if kind is classmethod else "static" if kind is staticmethod else "object"
@@ -105,61 +104,16 @@ def _reached(module: str, code: CodeType) -> dict[str, Any] | None:
 def _is_first(kind: type, name: str, code: CodeType) -> bool:
     """Whether looking the name up on an object's class gives that very function."""
     for base in kind.__mro__:
-        held = type.__getattribute__(base, "__dict__")
-        if name in held:
-            found = held[name]
-            return (type(found) is FunctionType and found.__code__ is code) or (
-                type(found) is property and unwrapped(found, code) is not None
+        attributes = type.__getattribute__(base, "__dict__")
+        if name in attributes:
+            value = attributes[name]
+            return (type(value) is FunctionType and value.__code__ is code) or (
+                type(value) is property and unwrapped(value, code) is not None
             )
     return False
-
-
-def _parameters(code: CodeType) -> list[tuple[str, str]]:
-    """Return the names of a function's parameters, each with its kind."""
-    names, plain, keyword = code.co_varnames, code.co_argcount, code.co_kwonlyargcount
-    found = [(name, "positional" if at < code.co_posonlyargcount else "plain") for at, name in enumerate(names[:plain])]
-    rest = plain + keyword
-    if code.co_flags & _VARARGS:
-        found.append((names[rest], "star"))
-        rest += 1
-    found += [(name, "keyword") for name in names[plain : plain + keyword]]
-    if code.co_flags & _VARKEYWORDS:
-        found.append((names[rest], "stars"))
-    return found
 
 
 def _why_not(code: CodeType) -> str:
     if code.co_name == "<module>":
         return "it failed while its module was being imported: no function was called"
     return "it was defined inside of another function, which is not on the stack any more"
-
-
-_STORES: Final = {
-    number: name for name, number in opcode.opmap.items() if name.startswith(("STORE_FAST", "DELETE_FAST", "STORE_DEREF", "DELETE_DEREF"))
-}  # fmt: skip
-_EXTENDED: Final = opcode.opmap["EXTENDED_ARG"]
-
-
-@lru_cache(maxsize=1000)
-def _reassigned(code: CodeType) -> frozenset[str]:
-    """Return the names of the local variables that a function assigns, by its bytecode."""
-    found: set[str] = set()
-    fast, cells = code.co_varnames, (*code.co_varnames, *code.co_cellvars, *code.co_freevars)
-    # From 3.11 on, a parameter that is a cell keeps its place among the variables.
-    cells = tuple(dict.fromkeys(cells))
-    octets, more = code.co_code, 0
-    for at in range(0, len(octets) - 1, 2):
-        number, argument = octets[at], octets[at + 1] | more
-        more = argument << 8 if number == _EXTENDED else 0
-        name = _STORES.get(number)
-        if name is None:
-            continue
-        if name == "STORE_FAST_LOAD_FAST":
-            places = [argument >> 4]
-        elif name == "STORE_FAST_STORE_FAST":
-            places = [argument >> 4, argument & 15]
-        else:
-            places = [argument]
-        names = cells if "DEREF" in name else fast
-        found.update(names[place] for place in places if place < len(names))
-    return frozenset(found)

@@ -16,6 +16,7 @@ from typing import Any, Final
 from obitus.client.call import CallKeeper
 from obitus.client.exception_origin import is_the_apps
 from obitus.client.native import Worker, is_finalizing
+from obitus.client.signatures import parameter_names
 from obitus.client.values import MOST_CHARS, MOST_DEPTH, MOST_STRING, plain, show
 from obitus.core.bounds import LOCALS, medium, short
 from obitus.core.frames import COMPILED_ENDINGS, looks_like_library, package_of
@@ -52,13 +53,13 @@ _DETAILS: Final[tuple[tuple[type[BaseException], tuple[str, ...]], ...]] = (
 
 def _library_folders() -> tuple[str, ...]:
     paths = sysconfig.get_paths()
-    found = {paths[name] for name in ("stdlib", "platstdlib", "purelib", "platlib") if paths.get(name)}
+    folders = {paths[name] for name in ("stdlib", "platstdlib", "purelib", "platlib") if paths.get(name)}
     try:
-        found.add(site.getusersitepackages())
+        folders.add(site.getusersitepackages())
     except Exception:
         pass
     # Where there is no home, there is no folder of the user.
-    return tuple(sorted(folder.rstrip("/\\") + "/" for folder in found if folder))
+    return tuple(sorted(folder.rstrip("/\\") + "/" for folder in folders if folder))
 
 
 class Capture:
@@ -83,16 +84,16 @@ class Capture:
         Of a chain that is too long the middle is left out, of a group its last members; the link before the gap has
         the number left out. Members of a group inside a group say which link they belong to.
         """
-        found: list[dict[str, Any]] = []
-        self._add(error, None, None, found, set(), [MOST_LOCALS_CHARS, 1])
-        return found
+        chain: list[dict[str, Any]] = []
+        self._add(error, None, None, chain, set(), [MOST_LOCALS_CHARS, 1])
+        return chain
 
     def _add(
         self,
         error: BaseException,
         relation: str | None,
         group: int | None,
-        found: list[dict[str, Any]],
+        chain: list[dict[str, Any]],
         seen: set[int],
         room: list[int],
     ) -> None:
@@ -115,8 +116,8 @@ class Capture:
             del line[LINKS_AT_START:-LINKS_AT_END]
         groups: list[tuple[int, BaseExceptionGroup[BaseException]]] = []
         for place, (link_error, link_relation) in enumerate(line):
-            if len(found) >= MOST_LINKS:
-                found[-1]["links_left_out"] = found[-1].get("links_left_out", 0) + len(line) - place
+            if len(chain) >= MOST_LINKS:
+                chain[-1]["links_left_out"] = chain[-1].get("links_left_out", 0) + len(line) - place
                 return
             link = self._link(link_error, room)
             if link_relation is not None:
@@ -125,19 +126,19 @@ class Capture:
                 link["member_of"] = group
             if left_out > 0 and place == LINKS_AT_START - 1:
                 link["links_left_out"] = left_out
-            found.append(link)
+            chain.append(link)
             if isinstance(link_error, BaseExceptionGroup):
-                groups.append((len(found) - 1, link_error))
-        self._add_remote(line[-1][0], found)
+                groups.append((len(chain) - 1, link_error))
+        self._add_remote(line[-1][0], chain)
         for position, holder in groups:
             members = holder.exceptions
             for count, member in enumerate(members):
-                if count >= MOST_MEMBERS or len(found) >= MOST_LINKS:
-                    found[position]["members_left_out"] = len(members) - count
+                if count >= MOST_MEMBERS or len(chain) >= MOST_LINKS:
+                    chain[position]["members_left_out"] = len(members) - count
                     break
-                self._add(member, "member", position, found, seen, room)
+                self._add(member, "member", position, chain, seen, room)
 
-    def _add_remote(self, error: BaseException, found: list[dict[str, Any]]) -> None:
+    def _add_remote(self, error: BaseException, chain: list[dict[str, Any]]) -> None:
         """Add the frames of an exception that came back from another process: they come as text with it."""
         text = _text_of_a_remote(error.__cause__)
         if text is None or is_finalizing():
@@ -147,19 +148,19 @@ class Capture:
         stacks = find_stacks(text)
         if not stacks:
             return
-        there = report_form(stacks[-1].chain)
-        link = found[-1]
-        link["frames"] = [frame | {"own": self._is_own(frame.get("file", ""), "")} for frame in there[0]["frames"]] + link["frames"]  # fmt: skip
-        found.extend(there[1 : 1 + max(0, MOST_LINKS - len(found))])
+        remote = report_form(stacks[-1].chain)
+        link = chain[-1]
+        link["frames"] = [frame | {"own": self._is_own(frame.get("file", ""), "")} for frame in remote[0]["frames"]] + link["frames"]  # fmt: skip
+        chain.extend(remote[1 : 1 + max(0, MOST_LINKS - len(chain))])
 
     def stack(self, frame: FrameType | None) -> list[dict[str, Any]]:
         """Return the frames from the outermost call down to ``frame``, without locals."""
-        found: deque[dict[str, Any]] = deque(maxlen=MOST_FRAMES)
-        while frame is not None and len(found) < MOST_FRAMES:
+        frames: deque[dict[str, Any]] = deque(maxlen=MOST_FRAMES)
+        while frame is not None and len(frames) < MOST_FRAMES:
             if not frame.f_code.co_filename.startswith(_OUR_FOLDER):
-                found.appendleft(dict(self._place(frame, frame.f_lineno)))
+                frames.appendleft(dict(self._place(frame, frame.f_lineno)))
             frame = frame.f_back
-        return list(found)
+        return list(frames)
 
     def place(self, frame: FrameType, line: int) -> dict[str, Any]:
         """Return one frame at a line, without locals."""
@@ -244,12 +245,12 @@ class Capture:
         """Return the frames, and how many were left out. ``room`` is how many characters of locals, and how many calls, are still kept."""
         start: list[tuple[FrameType, int]] = []
         rest: deque[tuple[FrameType, int]] = deque(maxlen=MOST_FRAMES - FRAMES_KEPT_AT_START)
-        seen = 0
+        frames_seen = 0
         while traceback is not None:
             frame = traceback.tb_frame
             if not frame.f_code.co_filename.startswith(_OUR_FOLDER):
-                seen += 1
-                (start if seen <= FRAMES_KEPT_AT_START else rest).append((frame, traceback.tb_lineno))
+                frames_seen += 1
+                (start if frames_seen <= FRAMES_KEPT_AT_START else rest).append((frame, traceback.tb_lineno))
             traceback = traceback.tb_next
         places = [*start, *rest]
         frames: list[dict[str, Any]] = []
@@ -267,7 +268,7 @@ class Capture:
         frames.reverse()
         if self._values and room[1] > 0:
             self._add_call(places, frames, room)
-        return frames, seen - len(places)
+        return frames, frames_seen - len(places)
 
     def _add_call(self, places: list[tuple[FrameType, int]], frames: list[dict[str, Any]], room: list[int]) -> None:
         """Keep the call of the innermost own frame, for the test that makes it again."""
@@ -284,7 +285,7 @@ class Capture:
         self,
         frame: FrameType,
         room: list[int],
-        known: dict[int, str],
+        shown_before: dict[int, str],
         *,
         most: int = MOST_LOCALS,
         depth: int = MOST_DEPTH,
@@ -294,16 +295,16 @@ class Capture:
 
         The same request, session or ``self`` is passed from frame to frame: it is shown once.
         """
-        held = frame.f_locals
+        values = frame.f_locals
         # A module's locals are its globals: mostly imports and functions, and much of it.
-        items = [*held.items()] if held is not frame.f_globals else _of_module(held)
+        items = [*values.items()] if values is not frame.f_globals else _of_module(values)
         shown: dict[str, str] = {}
-        left = room[0]
+        room_left = room[0]
         redactor = self._redactor
         for name, value in items:
             if name[:2] == "__":
                 continue
-            if left <= 0 or len(shown) >= most:
+            if room_left <= 0 or len(shown) >= most:
                 break
             kind = type(value)
             if (kind is str and len(value) <= MOST_STRING <= chars) or kind is bool or value is None:
@@ -312,22 +313,24 @@ class Capture:
                 text = show(value, redactor, depth=depth, chars=chars)
             else:
                 key = id(value)
-                found = known.get(key)
-                text = known[key] = show(value, redactor, depth=depth, chars=chars) if found is None else found
-            left -= len(text) + len(name)
+                captured = shown_before.get(key)
+                text = shown_before[key] = (
+                    show(value, redactor, depth=depth, chars=chars) if captured is None else captured
+                )
+            room_left -= len(text) + len(name)
             shown[name if len(name) <= 300 else short(name)] = text
-        room[0] = left
+        room[0] = room_left
         return shown
 
     def _place(self, frame: FrameType, line: int) -> dict[str, Any]:
         code = frame.f_code
         key = (id(code), line)
-        known = self._places.get(key)
-        if known is None:
+        described = self._places.get(key)
+        if described is None:
             if len(self._places) >= MOST_CACHED:
                 self._places.clear()
-            known = self._places[key] = (self._describe(frame, line), code)
-        return known[0]
+            described = self._places[key] = (self._describe(frame, line), code)
+        return described[0]
 
     def _describe(self, frame: FrameType, line: int) -> dict[str, Any]:
         code, file = frame.f_code, frame.f_code.co_filename
@@ -339,6 +342,8 @@ class Capture:
             "line": max(0, line or 0),
             "own": self._is_own(file, module),
         }
+        if place["own"] and (parameters := parameter_names(code)):
+            place["parameters"] = parameters
         if not self._source_wanted:
             return place
         try:
@@ -396,11 +401,11 @@ def _text_of_a_remote(cause: BaseException | None) -> str | None:
 
 def _origin_of(module: str) -> str:
     """Return the file that a module was loaded from; empty where it is not loaded, or from no file."""
-    found = sys.modules.get(module) if module else None
-    if found is None:
+    loaded = sys.modules.get(module) if module else None
+    if loaded is None:
         return ""
-    held = getattr(found, "__dict__", {})
-    origin = getattr(held.get("__spec__"), "origin", None) or held.get("__file__")
+    attributes = getattr(loaded, "__dict__", {})
+    origin = getattr(attributes.get("__spec__"), "origin", None) or attributes.get("__file__")
     return origin if type(origin) is str else ""
 
 
@@ -438,10 +443,10 @@ def _changed_since(code: CodeType, file: str, lines: list[str]) -> bool:
             raise
         return True
     while waiting:
-        found = waiting.pop()
-        if found.co_qualname == code.co_qualname and found.co_firstlineno == code.co_firstlineno:
-            return found.co_code != code.co_code
-        waiting += [inner for inner in found.co_consts if isinstance(inner, CodeType)]
+        container = waiting.pop()
+        if container.co_qualname == code.co_qualname and container.co_firstlineno == code.co_firstlineno:
+            return container.co_code != code.co_code
+        waiting += [inner for inner in container.co_consts if isinstance(inner, CodeType)]
     return True
 
 

@@ -45,7 +45,7 @@ def is_the_apps(error: BaseException) -> bool:
 
 def _handlers() -> frozenset[Any]:
     """Return the code objects of the signal handlers that are set at this moment."""
-    found = set()
+    handlers = set()
     for number in signal.Signals:
         try:
             handler: Any = signal.getsignal(number)
@@ -54,8 +54,8 @@ def _handlers() -> frozenset[Any]:
         if callable(handler):
             code = _code_of(handler)
             if code is not None:
-                found.add(code)
-    return frozenset(found)
+                handlers.add(code)
+    return frozenset(handlers)
 
 
 def _code_of(handler: Any) -> Any:
@@ -78,12 +78,12 @@ def _takes_a_signal(frame: FrameType) -> bool:
     count = code.co_argcount
     if count > 3 or (count < 2 and not code.co_flags & _VARARGS):
         return False
-    held = frame.f_locals
+    values = frame.f_locals
     if count >= 2:
-        number, interrupted = held.get(names[count - 2]), held.get(names[count - 1])
+        number, interrupted = values.get(names[count - 2]), values.get(names[count - 1])
     else:
-        given = held.get(names[count + code.co_kwonlyargcount])
-        if type(given) is not tuple or len(given) < 2:
+        argument = values.get(names[count + code.co_kwonlyargcount])
+        if type(argument) is not tuple or len(argument) < 2:
             return False
-        number, interrupted = given[-2], given[-1]
+        number, interrupted = argument[-2], argument[-1]
     return type(interrupted) is FrameType and isinstance(number, int)

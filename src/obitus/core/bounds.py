@@ -35,6 +35,8 @@ VALUES_OF_A_HIT: Final = 20
 """Bounds of one tracepoint."""
 CALL_PARTS: Final = 20
 """Bounds of a call."""
+PARAMETERS: Final = 30
+"""Parameters of a function that a frame names."""
 NOTES: Final = 50
 DETAILS: Final = 20
 FRAMES: Final = 1_000

@@ -49,6 +49,8 @@ class Frame:
     """The source line, where it is known."""
     column: int | None = None
     """Column in the line, from 1, where the language gives it. It distinguishes places in code on one long line."""
+    parameters: tuple[str, ...] = ()
+    """The names of the function's parameters in their order; none where they are not known."""
 
     @property
     def place(self) -> str:

@@ -20,6 +20,8 @@ MOST_NEW_ISSUES: Final = 200
 """Most new issues of one app in one minute; further failures go to its collecting issue."""
 MOST_ISSUES: Final = 20_000
 """Most issues of one app in all; beyond that failures go to its collecting issue, too."""
+_NEWER: Final = ("4-", "5-")
+"""Fingerprints that differ from those of version 3; all others are the same since then."""
 COLLECTING: Final = "collecting"
 COLLECTING_TYPE: Final = "Too many new issues"
 
@@ -110,8 +112,8 @@ def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received
             return _new(connection, app_id, text, received_ms)
     if row is not None:
         return FoundIssue(int(row[0]), text, known=True)
-    # Older recipes take as long as the present one: they are skipped for apps that they never grouped.
-    if connection.execute(_HAS_EARLIER, (app_id,)).fetchone() is not None:
+    # Older recipes take as long as the present one: they are skipped where none of them could have put the failure elsewhere.
+    if text.startswith(_NEWER) or connection.execute(_HAS_EARLIER, (app_id,)).fetchone() is not None:
         for earlier in decided.further.earlier():
             row = connection.execute(_ISSUE_OF, (app_id, earlier)).fetchone()
             if row is not None:
@@ -150,28 +152,30 @@ def apart_text(fingerprint: str, values: Sequence[str]) -> str:
 
 def candidates(found_by: Callable[[dict[str, Any]], list[KnownTraits]], app_id: int, traits: Traits) -> list[Candidate]:
     """Return the known fingerprints that share something with these traits; a bounded number, the newest."""
-    found: dict[str, Candidate] = {}
+    by_fingerprint: dict[str, Candidate] = {}
     for key in keys_of(traits):
         for row in found_by({"app_id": app_id, "key": key, "most": MOST_COMPARED}):
-            if row.fingerprint not in found:
-                found[row.fingerprint] = Candidate(row.issue_id, row.fingerprint, from_text(json.loads(row.traits)))
-    return list(found.values())
+            if row.fingerprint not in by_fingerprint:
+                by_fingerprint[row.fingerprint] = Candidate(
+                    row.issue_id, row.fingerprint, from_text(json.loads(row.traits))
+                )
+    return list(by_fingerprint.values())
 
 
 def add_fingerprint(
-    connection: sqlite3.Connection, app_id: int, issue_id: int, decided: Decided, found: FoundIssue
+    connection: sqlite3.Connection, app_id: int, issue_id: int, decided: Decided, found_issue: FoundIssue
 ) -> None:
     """Store a new fingerprint, with its explanation and its keys; a known one changes nothing."""
-    if connection.execute(_KNOWN, (app_id, found.fingerprint)).fetchone() is not None:
+    if connection.execute(_KNOWN, (app_id, found_issue.fingerprint)).fetchone() is not None:
         return
-    parts = [] if found.collecting else [part.as_dict() for part in decided.further.parts()]
+    parts = [] if found_issue.collecting else [part.as_dict() for part in decided.further.parts()]
     traits_id = None
-    if decided.traits is not None and not found.collecting and "/" not in found.fingerprint:
+    if decided.traits is not None and not found_issue.collecting and "/" not in found_issue.fingerprint:
         text = json.dumps(as_text(decided.traits), ensure_ascii=True)
-        traits_id = connection.execute(_ADD_TRAITS, (found.fingerprint, text)).fetchone()[0]
+        traits_id = connection.execute(_ADD_TRAITS, (found_issue.fingerprint, text)).fetchone()[0]
         connection.executemany(_ADD_KEY, [(app_id, key, traits_id) for key in keys_of(decided.traits)])
     shown = json.dumps(parts, ensure_ascii=True)
-    connection.execute(_ADD, (app_id, found.fingerprint, issue_id, shown, traits_id, found.joined))
+    connection.execute(_ADD, (app_id, found_issue.fingerprint, issue_id, shown, traits_id, found_issue.joined))
 
 
 def traits_of(reader: Reader, issue_id: int) -> list[Traits]:
@@ -188,7 +192,7 @@ def perhaps(reader: Reader, issue_id: int) -> list[tuple[int, str]]:
     for row in reader.all(AppTraits, _TRAITS_OF, (issue_id, MOST_FINGERPRINTS)):
         traits = from_text(json.loads(row.traits))
         known = candidates(lambda params: reader.all(KnownTraits, _WITH_KEY, params), row.app_id, traits)
-        others = [one for one in known if one.issue != issue_id]
+        others = [fingerprint_row for fingerprint_row in known if fingerprint_row.issue != issue_id]
         choice: Choice = choose(traits, others, never)
         for like in (*([choice.joins] if choice.joins else []), *choice.perhaps):
             strength = like.verdict.strength + (like.verdict.kind == "same")

@@ -21,7 +21,7 @@ NAMES = st.text("abcdef_", min_size=1, max_size=6)
 CODE = st.sampled_from(
     ["", "return fares[kind]", "raise FareUnknown(kind)", "raise ValueError('no such pier')", "go()"]
 )
-FRAMES = st.builds(Frame, function=NAMES, module=NAMES, file=NAMES, line=st.integers(1, 999), own=st.booleans(), code=CODE)  # fmt: skip
+FRAMES = st.builds(Frame, function=NAMES, module=NAMES, file=NAMES, line=st.integers(1, 999), own=st.booleans(), code=CODE, parameters=st.lists(NAMES, max_size=3).map(tuple))  # fmt: skip
 LINKS = st.builds(
     ChainLink,
     type=st.sampled_from(["ValueError", "KeyError", "skerry.FareUnknown", "Said", "RecursionError"]),
@@ -280,6 +280,109 @@ def test_a_helper_that_is_handed_nothing_fails_for_its_callers() -> None:
     assert same(failing("night", "return task(draw)"), failing("day", "task(draw)"))
     own_slip = [own("board", "pier_of(found)"), own("pier_of", "return berth.pierr")]
     assert fingerprint(stack(*own_slip, kind="AttributeError", message="'Berth' object has no attribute 'pierr'")).fault.helper == 0  # fmt: skip
+
+
+def at(function: str, code: str, *parameters: str, module: str = "fares") -> Frame:
+    return replace(own(function, code, module=module), parameters=parameters)
+
+
+def handed_nothing(*frames: Frame) -> list[ChainLink]:
+    return stack(*frames, kind="AttributeError", message=NOTHING)
+
+
+def test_a_missing_value_is_followed_to_where_it_was_handed_over_first() -> None:
+    """Through functions that hand on what they got; each caller that handed nothing to the first of them is a fault of its own."""
+    inner = at("draw", "pier_of(place)", "place"), at("pier_of", "return berth.pier", "berth")
+    board = handed_nothing(at("main", "board()"), at("board", "draw(None)", "sailing"), *inner)
+    land = handed_nothing(at("main", "land()"), at("land", "draw(last)", "sailing"), *inner)
+    night = handed_nothing(at("night", "board()"), at("board", "draw(None)", "sailing"), *inner)
+    assert not same(board, land) and same(board, night)
+    decided = fingerprint(board)
+    assert decided.text.startswith("5-") and decided.fault.helper == 2
+    assert [(part.value, part.reason) for part in decided.parts if part.kind == "caller"] == [
+        ("fares.draw", "it only handed that on"),
+        ("fares.board", "it handed over what had no value"),
+    ]
+    assert "1 caller only handed it on" in decided.fault.why_site
+    # A function that is not called by its name, or with more than the line shows, ends the way.
+    assert fingerprint(handed_nothing(at("board", "go(None)"), *inner)).fault.helper == 1
+    assert fingerprint(handed_nothing(at("board", "draw(*places)"), *inner)).fault.helper == 2
+
+
+def test_a_decorator_between_a_function_and_its_caller_is_passed_through() -> None:
+    """A wrapper that passes all arguments on hides neither who called nor what was handed over."""
+    wrapper = at("retried.<locals>.wrapper", "return function(*args, **options)", module="retries")
+    inner = at("pier_of", "return berth.pier", "berth")
+    board = handed_nothing(at("board", "return pier_of(None)", "sailing"), wrapper, inner)
+    land = handed_nothing(at("land", "return pier_of(last)", "sailing"), wrapper, inner)
+    assert not same(board, land)
+    assert fingerprint(board).fault.helper == 2
+    assert fingerprint(handed_nothing(at("board", "return go(None)"), wrapper, inner)).fault.helper == 0
+
+
+def test_what_a_function_looked_up_itself_is_its_own_fault() -> None:
+    """A local value that is missing was not handed over: whoever calls, it is one fault, and an earlier version's issues go on."""
+
+    def failing(caller: str) -> list[ChainLink]:
+        return handed_nothing(at(caller, f"pier_of({caller}_code)"), at("pier_of", "return berth.pier", "code"))
+
+    assert same(failing("board"), failing("land")) and fingerprint(failing("board")).fault.helper == 0
+    without = [replace(frame, parameters=()) for frame in failing("board")[0].frames]
+    before = fingerprint(handed_nothing(*without))
+    assert before.fault.helper == 1 and before.text in earlier_texts(failing("board"))
+    assert fingerprint(failing("board")).text not in earlier_texts(failing("board"))
+
+
+def test_a_name_that_a_line_further_out_spells_out() -> None:
+    """A key that functions hand on is a fault of the line that spells it out; one that came from outside is data."""
+
+    def failing(outer: str) -> list[ChainLink]:
+        inner = (
+            at("field_of", "return field(row, name)", "row", "name"),
+            at("field", "value = row[name]", "row", "name"),
+        )
+        return stack(at("board", outer), *inner, kind="KeyError", message="'pier'")
+
+    pier, berth = failing("field_of(row, 'pier')"), failing("field_of(row, 'berth')")
+    assert not same(pier, berth) and fingerprint(pier).fault.helper == 2
+    assert same(failing("field_of(row, asked.name)"), failing("field_of(row, sent.name)"))
+
+
+@pytest.mark.parametrize(
+    ("message", "code", "depth"),
+    [
+        ("unsupported operand type(s) for +: 'NoneType' and 'int'", "return berth + 1", 1),
+        ("unsupported operand type(s) for +: 'NoneType' and 'int'", "return found + 1", 0),
+        ("object of type 'NoneType' has no len()", "if len(berth) > 3:", 1),
+        ("'NoneType' object is not callable", "return berth(3)", 1),
+        ("'NoneType' object is not callable", "return moor(berth)", 0),
+        ("'NoneType' object is not subscriptable", "return berth[0]", 1),
+        ("type object 'NoneType' has no attribute '_fields'", "return berth.__class__._fields", 1),
+        ("type object 'NoneType' has no attribute '_fields'", "return type(berth)._fields", 1),
+        ("type object 'NoneType' has no attribute '_fields'", "return type(found)._fields", 0),
+        ("unsupported operand type(s) for +: 'str' and 'int'", "return berth + 1", 0),
+    ],
+)
+def test_which_names_had_no_value(message: str, code: str, depth: int) -> None:
+    """The names on the failing line decide whether a caller handed nothing over."""
+    failing = stack(at("board", "draw(None)"), at("draw", code, "berth"), kind="TypeError", message=message)
+    assert fingerprint(failing).fault.helper == depth
+
+
+def test_a_comprehension_has_the_parameters_of_its_function() -> None:
+    """What fails inside of a comprehension got its value from the caller of the function around it."""
+    inner = at("pier_of", "return [b.pier for b in berths if berth.pier]", "berth"), at("pier_of.<locals>.<listcomp>", "return [b for b in berths if berth.pier]")  # fmt: skip
+    assert fingerprint(handed_nothing(at("board", "pier_of(None)"), *inner)).fault.helper == 1
+
+
+def test_constructors_of_two_classes_are_not_one_that_moved() -> None:
+    """All classes have a constructor: the same call in two of them is two faults."""
+    inner = at("Message.__init__", "self.pier = berth.pier", "self", "berth")
+    board, land = (
+        handed_nothing(at(f"{kind}.__init__", "Message.__init__(self, None)", "self"), inner)
+        for kind in ("Board", "Land")
+    )
+    assert not same(board, land)
 
 
 def test_one_function_that_gives_nothing_is_one_fault() -> None:

@@ -29,9 +29,9 @@ def _file(file: str) -> tuple[str, str]:
     """Return the name of a file with its folder, without and with the hash of its build."""
     with_hash = short_path(file.partition("?")[0].partition("#")[0])
     folder, slash, name = with_hash.rpartition("/")
-    found = _HASH.search(name)
-    if found is not None and _is_random(found[1]):
-        name = name[: found.start()] + name[found.end() :]
+    match = _HASH.search(name)
+    if match is not None and _is_random(match[1]):
+        name = name[: match.start()] + name[match.end() :]
     return folder + slash + name, with_hash
 
 

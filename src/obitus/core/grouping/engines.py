@@ -154,14 +154,14 @@ _SAID: Final = tuple(
 def in_one_form(message: str) -> Said:
     """Return the common form, or the message as it is where it is none of an engine's."""
     text = message[:MOST_LOOKED_AT]
-    for pattern, said, engine in _SAID:
-        found = pattern.search(text)
-        if found is not None:
-            named = found.groupdict()
+    for pattern, form, engine in _SAID:
+        match = pattern.search(text)
+        if match is not None:
+            named = match.groupdict()
             name = named.get("name") or named.get("old") or ""
             # A shortened name is a variable, and means nothing.
             kept = name if len(name) > 2 or name.isdigit() else ""
-            return Said((PREFIX + said.format(name=kept, owner=named.get("owner", ""))).strip(), engine)
+            return Said((PREFIX + form.format(name=kept, owner=named.get("owner", ""))).strip(), engine)
     return Said(message, "")
 
 

@@ -7,36 +7,113 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Final
+from typing import Final, NamedTuple
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.grouping.missing_values import missing
-from obitus.core.grouping.names import last_name, plain_function, plain_type
+from obitus.core.grouping.arguments import MOST_CODE, expression_for, text_given
+from obitus.core.grouping.missing_values import missing, possibly_missing
+from obitus.core.grouping.names import plain_type
+from obitus.core.wording import count_of
 
-MOST_CODE: Final = 400
 RAISES: Final = re.compile(r"^(?:raise|throw|die|croak|confess|panic!|panic)\b|^[\w.]*raise_from\(|^[\w.]*reraise\(")
 """A line that raises on purpose, in any of the languages."""
 _SHOWS_A_NAME = re.compile(r"[{%]|\.format\(|\(\s{0,20}[a-z_]\w{0,100}\s{0,20}\)")
 _LOOKS_UP_BY_NAME = re.compile(r"\[[a-z_]\w{0,100}\]")
 _LOOK_UPS: Final = frozenset({"KeyError", "IndexError"})
 _LITERAL = re.compile(r"""["'][A-Za-z_][\w.-]{2,60}["']""")
+_BARE_NAME = re.compile(r"(?<![\w.])(?P<name>[A-Za-z_]\w{0,100})(?![\w.])(?P<called>\(?)")
+_PASSES_ALL_ON = re.compile(r"\w\(\*\w{1,100}, ?\*\*\w{1,100}\)")
+_NOT_CALLABLE: Final = "is not callable"
+_HANDED_NOTHING: Final = "own code that was handed nothing where a value was due, so its caller counts too"
+_SPELLS: Final = "its line spells out what the failing line works on"
 _NOTHING = re.compile(r"\bNoneType\b|\bnot None\b")
 
 
-def handed(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> tuple[int, str]:
-    """Return how many callers count, and why; 0 where the function failed by itself, or the lines do not show it."""
+class Handed(NamedTuple):
+    """How many callers of a function count, why, and what the outermost of them did; the others only handed that on."""
+
+    callers: int = 0
+    why: str = ""
+    why_caller: str = ""
+    callers_before: int = 0
+    """How many count by versions 3 and 4 of the recipe, which did not know parameters."""
+
+
+def handed(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> Handed:
+    """Return how many callers count; none where the function failed by itself, or the lines do not show it."""
     if not callers or not site.code:
-        return 0, ""
-    given = _given(site, callers[0])
-    if given is None:
-        # The caller does not name the function: it calls one that it was given.
-        return 0, ""
-    if _works_on_names(link, site) and _LITERAL.search(given) is not None:
-        return 1, "own code that works on what its caller's line spells out, so the caller counts too"
-    if not given.strip() or not _had_nothing(link, site):
-        # Callers further out are not considered: a line does not show whether its function got the value as an argument.
-        return 0, ""
-    return 1, "own code that was handed nothing where a value was due, so its caller counts too"
+        return Handed()
+    given = text_given(site, callers[0])
+    works_on_names = _works_on_names(link, site)
+    if works_on_names and given is not None and _LITERAL.search(given) is not None:
+        why = "own code that works on what its caller's line spells out, so the caller counts too"
+        return Handed(1, why, _SPELLS, 1)
+    # Without parameters, callers further out are not considered: a line does not show whether its function got the value
+    # as an argument.
+    before = int(given is not None and bool(given.strip()) and _had_nothing(link, site))
+    if works_on_names and (depth := _spelled_out(site, callers)):
+        why = "own code that works on what a line further out spells out, so its callers up to there count too"
+        return Handed(depth, why, _SPELLS, before)
+    depth = _who_handed_nothing(link, site, callers) if site.parameters else before
+    if not depth:
+        return Handed(callers_before=before)
+    why = _HANDED_NOTHING
+    if depth > 1:
+        why = f"own code that was handed nothing where a value was due; {count_of(depth - 1, 'caller')} only handed it on, so the one before counts too"
+    return Handed(depth, why, "it handed over what had no value", before)
+
+
+def _who_handed_nothing(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> int:
+    """Return how many callers out a missing value was handed over first; 0 where the function made it itself."""
+    names = [name for name in _without_value(link, site) if name in site.parameters]
+    return _followed(names[0] if len(names) == 1 else "", site, callers)[0] if names else 0
+
+
+def _spelled_out(site: Frame, callers: Sequence[Frame]) -> int:
+    """Return how many callers out a line spells out, as a literal, the name that a function works on; 0 where none does."""
+    for name in _bare_names(site.code):
+        if name in site.parameters:
+            depth, expression = _followed(name, site, callers)
+            if _LITERAL.fullmatch(expression) is not None:
+                return depth
+    return 0
+
+
+def _followed(name: str, site: Frame, callers: Sequence[Frame]) -> tuple[int, str]:
+    """Follow a parameter outwards, through each function that got it as an argument to the one that did not. Return how
+    many callers that are, and the expression on the last one's line ('' where it does not show it).
+    """
+    frame, depth, last = site, 0, ""
+    for place, caller in enumerate(callers, 1):
+        expression = expression_for(name, frame, caller)
+        if expression is None:
+            if _PASSES_ALL_ON.search(caller.code[:MOST_CODE]) is None:
+                break
+            # A decorator: who called it called the function.
+            continue
+        depth, last = place, expression
+        if expression not in caller.parameters:
+            break
+        frame, name = caller, expression
+    return depth, last
+
+
+def _without_value(link: ChainLink, site: Frame) -> list[str]:
+    """Return the names on a line one of which had no value."""
+    possible = possibly_missing(link.message, site.code)
+    if possible:
+        names = [what for what in possible if what.isidentifier()]
+        # The object that a method is called on is there, unless nothing else is left.
+        return [name for name in names if name not in ("self", "cls")] or names
+    if _NOTHING.search(link.message[:MOST_CODE]) is None:
+        return []
+    return _bare_names(site.code, called=_NOT_CALLABLE in link.message)
+
+
+def _bare_names(code: str, *, called: bool = False) -> list[str]:
+    """Return the names on a line that are no attribute and have none taken of them; those that are called, or the others."""
+    found = _BARE_NAME.finditer(code[:MOST_CODE])
+    return list(dict.fromkeys(match["name"] for match in found if bool(match["called"]) == called))
 
 
 def _works_on_names(link: ChainLink, site: Frame) -> bool:
@@ -51,15 +128,3 @@ def _had_nothing(link: ChainLink, site: Frame) -> bool:
     """Whether a bare name on the line had no value, or an expression whose origin the line does not show."""
     what = missing(link.message, site.code)
     return what.isidentifier() or (not what and _NOTHING.search(link.message[:MOST_CODE]) is not None)
-
-
-def _given(site: Frame, caller: Frame) -> str | None:
-    """Return the arguments in a caller's line; None where it does not call the function by its name. Where the call
-    continues on the next line, its arguments are not known: then an ellipsis is returned.
-    """
-    name = last_name(plain_function(site.function))
-    code = caller.code[:MOST_CODE]
-    called = re.search(rf"(?<!\w){re.escape(name)}\(", code) if name else None
-    if called is None:
-        return None
-    return code[called.end() :].partition(")")[0] or ("…" if called.end() == len(code.rstrip()) else "")

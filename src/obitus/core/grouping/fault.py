@@ -78,16 +78,20 @@ class Fault:
     """Library frames between the own frame and the raise, from the outside in, without those of the language itself."""
     in_library: bool
     helper: int
-    """How many callers count, because the site only reports an error found by others."""
+    """How many callers count, because the site only reports an error found by others, or was handed a wrong value."""
     cycle: tuple[str, ...]
     """The functions of an endless recursion, sorted."""
     message_counts: bool
     why_link: str
     why_site: str
     why_message: str
+    helper_before: int = 0
+    """The same by version 4 of the recipe, which did not know the parameters of functions."""
+    why_caller: str = ""
+    """What the outermost caller that counts did, where the others only handed that on; '' where all are callers of a helper."""
 
 
-def locate(chain: Sequence[ChainLink], recipe: int = 4) -> Fault:
+def locate(chain: Sequence[ChainLink], recipe: int = 5) -> Fault:
     """Find the fault of a chain that is given from the outermost exception to its root cause.
 
     ``recipe`` is the version of the recipe; earlier ones are kept for issues that they made.
@@ -141,18 +145,35 @@ def locate(chain: Sequence[ChainLink], recipe: int = 4) -> Fault:
         return Fault(
             link, where, tuple(reversed(beneath[:-1])), beneath, True, 0, (), counts, why_link, why_site, why_message
         )
-    helper = many_reasons = 0
+    helper = helper_before = many_reasons = 0
+    why_caller = ""
     if not beneath:
-        helper = many_reasons = _helper_depth(link, site, callers)
+        helper = helper_before = many_reasons = _helper_depth(link, site, callers)
         if helper:
             why_site = "own code that fails on behalf of its callers: so the caller counts too"
         elif recipe < 3:
-            helper = many_reasons = _named_by(link, site, callers)
+            helper = helper_before = many_reasons = _named_by(link, site, callers)
         else:
-            helper, why_handed = handed(link, site, callers)
+            helper, why_handed, why_caller, helper_before = handed(link, site, callers)
             why_site = why_handed or why_site
+            if recipe < 5:
+                helper = helper_before
     counts, why_message = _message(link, site, helper=many_reasons)
-    return Fault(link, site, callers, beneath, False, helper, (), counts, why_link, why_site, why_message)
+    return Fault(
+        link,
+        site,
+        callers,
+        beneath,
+        False,
+        helper,
+        (),
+        counts,
+        why_link,
+        why_site,
+        why_message,
+        helper_before,
+        why_caller,
+    )
 
 
 def innermost(link: ChainLink) -> Frame | None:
@@ -165,8 +186,8 @@ def innermost(link: ChainLink) -> Frame | None:
 
 def _without_own(link: ChainLink, frames: Sequence[Frame], beneath: tuple[Frame, ...], why_link: str) -> Fault:
     if not frames:
-        said = "there are no frames, so the message decides; numbers, ids and quoted values in it do not"
-        return Fault(link, None, (), (), False, 0, (), True, why_link, "there are no frames", said)
+        reason = "there are no frames, so the message decides; numbers, ids and quoted values in it do not"
+        return Fault(link, None, (), (), False, 0, (), True, why_link, "there are no frames", reason)
     inner = beneath or tuple(frames)
     site, outside = _enclosing(inner, len(inner) - 1)
     callers = tuple(reversed(inner[:outside]))[:MOST_CALLERS]
@@ -231,7 +252,9 @@ def _wraps(outer: ChainLink, inner: ChainLink) -> bool:
 
 
 def _cycle(link: ChainLink, frames: Sequence[Frame]) -> tuple[str, ...]:
-    if plain_type(link.type) not in _RECURSION_TYPES and not any(said in link.message for said in _RECURSION_MESSAGES):
+    if plain_type(link.type) not in _RECURSION_TYPES and not any(
+        words in link.message for words in _RECURSION_MESSAGES
+    ):
         return ()
     counts: dict[str, int] = {}
     own: set[str] = set()
@@ -264,26 +287,30 @@ def _enclosing(frames: Sequence[Frame], at: int) -> tuple[Frame, int]:
     """Return the frame at an index, and where its callers begin; a comprehension belongs to the function that contains it."""
     site = frames[at]
     outside = at
-    while outside > 0 and frames[outside].function in COMPREHENSIONS and frames[outside - 1].file == site.file:
+    while (
+        outside > 0
+        and frames[outside].function.rpartition(".")[2] in COMPREHENSIONS
+        and frames[outside - 1].file == site.file
+    ):
         outside -= 1
     if outside != at:
-        site = replace(site, function=frames[outside].function)
+        site = replace(site, function=frames[outside].function, parameters=frames[outside].parameters)
     return site, outside
 
 
 def _callers(frames: Sequence[Frame], at: int) -> tuple[Frame, ...]:
-    found: list[Frame] = []
+    callers: list[Frame] = []
     last = frames[at]
-    while at > 0 and len(found) < MOST_CALLERS:
+    while at > 0 and len(callers) < MOST_CALLERS:
         at -= 1
         frame = frames[at]
         if not frame.own or (
             frame.file == last.file and plain_function(frame.function) == plain_function(last.function)
         ):
             continue
-        found.append(frame)
+        callers.append(frame)
         last = frame
-    return tuple(found)
+    return tuple(callers)
 
 
 def _entered_through(frames: Sequence[Frame], at: int) -> int:

@@ -54,8 +54,8 @@ def choose(traits: Traits, candidates: Iterable[Candidate], never: Collection[in
         verdict = compare(traits, candidate.traits)
         if verdict.kind == "apart":
             continue
-        known = best.get(candidate.issue)
-        if known is None or _rank(verdict) > _rank(known.verdict):
+        best_so_far = best.get(candidate.issue)
+        if best_so_far is None or _rank(verdict) > _rank(best_so_far.verdict):
             best[candidate.issue] = Like(candidate.issue, candidate.fingerprint, verdict)
     likes = sorted(best.values(), key=lambda like: (_rank(like.verdict), -like.issue), reverse=True)
     joins = next((like for like in likes if like.verdict.kind == "same" and like.issue not in never), None)
@@ -94,11 +94,11 @@ class Groups:
             self._group_of[text] = self._seen
             return self._seen, None
         keys = keys_of(traits)
-        found: dict[str, Candidate] = {}
+        candidates: dict[str, Candidate] = {}
         for key in keys:
             for candidate in self._by_key.get(key, ())[-MOST_COMPARED:]:
-                found[candidate.fingerprint] = candidate
-        choice = choose(traits, found.values())
+                candidates[candidate.fingerprint] = candidate
+        choice = choose(traits, candidates.values())
         group = choice.joins.issue if choice.joins is not None else self._seen
         self._group_of[text] = group
         mine = Candidate(group, text, traits)

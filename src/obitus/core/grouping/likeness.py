@@ -65,12 +65,12 @@ def keys_of(traits: Traits) -> tuple[int, ...]:
 
 def compare(one: Traits, other: Traits) -> Verdict:
     """Return whether two fingerprints are one fault."""
-    found = _compare(one, other)
-    if found.kind != "same" and one.missing == other.missing and is_produced(one.missing):
+    verdict = _compare(one, other)
+    if verdict.kind != "same" and one.missing == other.missing and is_produced(one.missing):
         return Verdict(
             "same", 0.6, f"{one.missing.lstrip('.')} had no value, which makes each line fail in its own way"
         )
-    return found
+    return verdict
 
 
 def _compare(one: Traits, other: Traits) -> Verdict:
@@ -227,7 +227,7 @@ def _helpers(one: Traits, other: Traits, *, same_spot: bool) -> Verdict:
     """Compare where a helper raises errors found by its callers: the callers have to be the same."""
     mine, others = one.callers[: one.helper], other.callers[: other.helper]
     alike = likeness(one.words, other.words)
-    named = [last_name(spot) for spot, _ in mine], [last_name(spot) for spot, _ in others]
+    named = [_telling_name(spot) for spot, _ in mine], [_telling_name(spot) for spot, _ in others]
     moved = bool(one.caller_code) and one.caller_code == other.caller_code and named[0] == named[1]
     if not moved and (not mine or [spot for spot, _ in mine] != [spot for spot, _ in others]):
         return Verdict(
@@ -312,6 +312,14 @@ def _code_tells(traits: Traits) -> bool:
 
 def _words_tell(traits: Traits) -> bool:
     return len(words_of(traits.words)) >= WORDS_THAT_TELL and not runtime_said(traits)
+
+
+def _telling_name(spot: str) -> str:
+    """Return a function's own name; with its class where all classes have a function of that name."""
+    name = last_name(spot)
+    return (
+        f"{last_name(spot.removesuffix('.' + name))}.{name}" if name.startswith("__") and name.endswith("__") else name
+    )
 
 
 def _family(kind: str) -> str:

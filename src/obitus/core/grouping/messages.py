@@ -56,9 +56,9 @@ def template(message: str) -> str:
     return " ".join(text.split())
 
 
-def _as_value(found: re.Match[str]) -> str:
-    inner = found[0].strip("'\"`")
-    return found[0] if _NOT_A_VALUE.fullmatch(inner) else VALUE
+def _as_value(match: re.Match[str]) -> str:
+    inner = match[0].strip("'\"`")
+    return match[0] if _NOT_A_VALUE.fullmatch(inner) else VALUE
 
 
 def runtimes_own(message: str) -> bool:

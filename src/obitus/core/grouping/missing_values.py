@@ -16,6 +16,8 @@ _ATTRIBUTE = re.compile(
     r"^'NoneType' object has no attribute '(?P<name>\w{1,100})'"
     r"|^Cannot (?:read|set) propert(?:y|ies) (?:of (?:undefined|null) \((?:reading|setting) '(?P<read>\w{1,100})'|'(?P<old>\w{1,100})' of (?:undefined|null))"
 )
+_OF_ITS_CLASS = re.compile(r"^type object 'NoneType' has no attribute '(?P<name>\w{1,100})'")
+_CLASS_OF = re.compile(r"(?P<name>[\w.]{1,200})\.__class__|type\((?P<of>[\w.]{1,200})\)")
 _SUBSCRIPT = re.compile(r"^'NoneType' object (?:is not subscriptable|does not support item (?:assignment|deletion))")
 _CALL = re.compile(r"^'NoneType' object is not callable")
 _ITERATED = re.compile(r"^(?:cannot unpack non-iterable NoneType object|'NoneType' object is not iterable)")
@@ -38,13 +40,18 @@ _MAY_GIVE_NOTHING: Final = frozenset(
 def missing(message: str, code: str) -> str:
     """Return the expression without a value: ``berth_of()`` (a call), ``.columns`` (an attribute), ``berth`` (a name); ''
     where it is not visible."""
-    said = _SAID.search(message[:MOST_CODE])
-    if said is not None:
-        return _producer(said["java"] or said["fox"])
-    code = code.strip()[:MOST_CODE]
-    found = {_producer(expression) for expression in _candidates(message[:MOST_CODE], code)}
+    possible = possibly_missing(message, code)
     # Several places of the line are possible: they have to be the same expression.
-    return found.pop() if len(found) == 1 else ""
+    return possible[0] if len(possible) == 1 else ""
+
+
+def possibly_missing(message: str, code: str) -> list[str]:
+    """Return all expressions one of which had no value, in the form of ``missing``."""
+    match = _SAID.search(message[:MOST_CODE])
+    if match is not None:
+        return [_producer(match["java"] or match["fox"])]
+    expressions = _candidates(message[:MOST_CODE], code.strip()[:MOST_CODE])
+    return list(dict.fromkeys(_producer(expression) for expression in expressions))
 
 
 def is_produced(expression: str) -> bool:
@@ -58,6 +65,10 @@ def _candidates(message: str, code: str) -> list[str]:
     if named is not None:
         name = named["name"] or named["read"] or named["old"]
         return [_before(code, at.start()) for at in re.finditer(rf"\.{re.escape(name)}(?!\w)", code)]
+    named = _OF_ITS_CLASS.match(message)
+    if named is not None:
+        classes = [_before(code, at.start()) for at in re.finditer(rf"\.{re.escape(named['name'])}(?!\w)", code)]
+        return [found["name"] or found["of"] for text in classes if (found := _CLASS_OF.fullmatch(text)) is not None]
     if _SUBSCRIPT.match(message):
         return [e for at, sign in enumerate(code) if sign == "[" and (e := _before(code, at))]
     if _CALL.match(message):

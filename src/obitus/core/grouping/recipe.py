@@ -1,17 +1,17 @@
-"""The exact fingerprint, version 4: two failures with the same one are the same fault, without further comparison.
+"""The exact fingerprint, version 5: two failures with the same one are the same fault, without further comparison.
 
 Counted: the type of the exception that counts, the function of the frame that counts, the code on its line (where it is
 not known, the fixed words of the message and the line), the callers of a helper, and the library's function that
-raised. Left out: everything further out, and wrapping exceptions. Version 4 differs from 3 only for built code and
-for messages of JavaScript's engines: other failures keep the fingerprints of version 3. ``likeness`` decides which
-fingerprints belong together.
+raised. Left out: everything further out, and wrapping exceptions. Version 5 differs from 4 only for missing values in
+functions whose parameters are known, and 4 from 3 only for built code and messages of JavaScript's engines: other failures
+keep their earlier fingerprints. ``likeness`` decides which fingerprints belong together.
 """
 
 from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from hashlib import blake2b
 from typing import Any, Final
@@ -26,7 +26,7 @@ from obitus.core.grouping.names import last_name, plain_function, plain_room, pl
 from obitus.core.remembering import remembered
 from obitus.core.wording import count_of
 
-VERSION: Final = 4
+VERSION: Final = 5
 MOST_MESSAGE: Final = 500
 
 _SPACES = re.compile(r"\s+")
@@ -168,37 +168,48 @@ def _caller(frame: Frame, recipe: int) -> str:
 
 def earlier_texts(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] = ()) -> tuple[str, ...]:
     """Return the fingerprints of earlier versions of the recipe, the newest first, so that their issues continue."""
-    fault = locate(chain, recipe=3)
-    third = _text(_traits(fault, fault.helper, recipe=3), tuple(apart), recipe=3)
+    apart = tuple(apart)
+    now = locate(chain)
+    fourth = _text_before(replace(now, helper=now.helper_before), apart)
+    third_fault = locate(chain, recipe=3)
+    third = _text(_traits(third_fault, third_fault.helper, recipe=3), apart, recipe=3)
     before = locate(chain, recipe=2)
-    second = _text(_traits(before, before.helper, recipe=2), tuple(apart), recipe=2)
-    newer = () if third == fingerprint(chain, tuple(apart)).text else (third,)
+    second = _text(_traits(before, before.helper, recipe=2), apart, recipe=2)
+    present = _text_of(now, apart)
+    newer = [text for text in dict.fromkeys((fourth, third)) if text != present]
     return *newer, second, first_recipe.fingerprint(chain)
 
 
 def _text_of(fault: Fault, apart: tuple[tuple[str, str], ...]) -> str:
-    """Return the fingerprint: that of version 3 where version 4 does not differ."""
-    traits = _traits(fault, fault.helper)
+    """Return the fingerprint: that of version 4 where version 5 does not differ."""
+    if fault.helper == fault.helper_before:
+        return _text_before(fault, apart)
+    return _text(_traits(fault, fault.helper), apart)
+
+
+def _text_before(fault: Fault, apart: tuple[tuple[str, str], ...]) -> str:
+    """Return the fingerprint of version 4: that of version 3 where it does not differ."""
+    traits = _traits(fault, fault.helper, recipe=4)
     if fault.site is not None and not is_script(fault.site.file):
         return _text(traits, apart, recipe=3)
     before = _traits(fault, fault.helper, recipe=3)
-    return _text(before, apart, recipe=3) if traits == before else _text(traits, apart)
+    return _text(before, apart, recipe=3) if traits == before else _text(traits, apart, recipe=4)
 
 
 def _text(traits: Traits, apart: tuple[tuple[str, str], ...], recipe: int = VERSION) -> str:
-    said = [traits.type, traits.room, traits.function, traits.code, traits.raised_in]
+    parts = [traits.type, traits.room, traits.function, traits.code, traits.raised_in]
     if traits.message_counts:
-        said.append(traits.words)
+        parts.append(traits.words)
     if not traits.code:
-        said.append(str(traits.line))
+        parts.append(str(traits.line))
     if traits.build:
-        said += [traits.build, str(traits.column)]
+        parts += [traits.build, str(traits.column)]
     if traits.helper:
-        said += [spot for spot, _ in traits.callers[: traits.helper]]
-        said.append(traits.caller_code)
+        parts += [spot for spot, _ in traits.callers[: traits.helper]]
+        parts.append(traits.caller_code)
     for name, value in apart:
-        said += [name, value]
-    hashed = blake2b("\0".join(said).encode("utf-8", "surrogatepass"), digest_size=16, person=b"obitus-v%d" % recipe)
+        parts += [name, value]
+    hashed = blake2b("\0".join(parts).encode("utf-8", "surrogatepass"), digest_size=16, person=b"obitus-v%d" % recipe)
     return f"{recipe}-{hashed.hexdigest()}"
 
 
@@ -222,8 +233,11 @@ def _parts(chain: Sequence[ChainLink], fault: Fault, traits: Traits, apart: tupl
         elif traits.line is not None:
             reason = "tells two places in one function apart within one build; an issue outlives a change of it"
             parts.append(Part("line", str(traits.line), counted=True, reason=reason))
-    for spot, _ in traits.callers[: traits.helper]:
-        parts.append(Part("caller", spot, counted=True, reason="the helper's caller: the reason is there"))
+    for nth, (spot, _) in enumerate(traits.callers[: traits.helper], 1):
+        reason = "the helper's caller: the reason is there"
+        if fault.why_caller:
+            reason = fault.why_caller if nth == traits.helper else "it only handed that on"
+        parts.append(Part("caller", spot, counted=True, reason=reason))
     if traits.raised_in:
         reason = "what in the library raised: a call can be wrong for several reasons"
         parts.append(Part("raised in", traits.raised_in, counted=True, reason=reason))

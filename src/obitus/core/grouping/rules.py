@@ -58,22 +58,22 @@ class GroupingRule:
 
 def parse_grouping_rule(text: str, rule_id: int = 0) -> GroupingRule:
     """Parse a rule; raises GroupingRuleTrouble."""
-    found = _WHEN.search(text)
-    said = " ".join((text[: found.start()] if found else text).split())
-    name = next((start for start in _ACTIONS if said == start or said.startswith(start + " ")), None)
+    match = _WHEN.search(text)
+    rule_text = " ".join((text[: match.start()] if match else text).split())
+    name = next((start for start in _ACTIONS if rule_text == start or rule_text.startswith(start + " ")), None)
     if name is None:
-        raise GroupingRuleTrouble(f"{said[:60]!r} is nothing that a rule does. {HOW}")
+        raise GroupingRuleTrouble(f"{rule_text[:60]!r} is nothing that a rule does. {HOW}")
     action = _ACTIONS[name]
-    rest = said.removeprefix(name).strip()
-    if found is None and action in ("together", "apart"):
+    rest = rule_text.removeprefix(name).strip()
+    if match is None and action in ("together", "apart"):
         raise GroupingRuleTrouble(f"Say when: which failures is that for? {HOW}")
-    asked = text[found.end() :].strip() if found is not None else ""
+    asked = text[match.end() :].strip() if match is not None else ""
     try:
         # A rule holds for failures of any time: relative times have no meaning in it.
-        condition = read(asked, 0) if found is not None else None
+        condition = read(asked, 0) if match is not None else None
     except QuestionTrouble as trouble:
         raise GroupingRuleTrouble(f"The condition: {trouble}") from None
-    plain = said if condition is None else f"{said} when {asked}"
+    plain = rule_text if condition is None else f"{rule_text} when {asked}"
     if action == "together":
         if rest:
             raise GroupingRuleTrouble(f"Nothing may come between `together` and `when`. {HOW}")

@@ -66,5 +66,12 @@ def _frame(frame: dict[str, Any]) -> Frame:
     source = frame.get("source")
     code = source["line"].strip() if source else ""
     return Frame(
-        frame["function"], frame.get("module", ""), file, frame.get("line"), own, code, column=frame.get("column")
+        frame["function"],
+        frame.get("module", ""),
+        file,
+        frame.get("line"),
+        own,
+        code,
+        column=frame.get("column"),
+        parameters=tuple(frame.get("parameters", ())),
     )

@@ -62,6 +62,10 @@ class FramePart(_Part):
     locals: Annotated[dict[Short, Long], Field(max_length=bounds.LOCALS)] | None = Field(
         default=None, description="Local values, each as text."
     )
+    parameters: Annotated[list[Short], Field(max_length=bounds.PARAMETERS)] = Field(
+        default=[],
+        description="Names of the function's parameters in their order: grouping follows a missing value from caller to caller.",
+    )
     built: Built | None = Field(
         default=None, description="Where it stood in the code that ran, where a source map turned it back."
     )

@@ -56,23 +56,23 @@ def form_of(content: dict[str, Any]) -> Form | None:
                 source = frame.get("source")
                 code = source["line"] if source else ""
                 codes.append(code)
-                form.append((*map(frame.get, _OF_FRAME), code))
+                form.append((*map(frame.get, _OF_FRAME), code, ",".join(frame.get("parameters", ()))))
             form.append((*map(link.get, _OF_LINK), _without_numbers(link.get("message", ""), codes)))
         # Unhashable content has no form.
-        found = tuple(form)
-        hash(found)
+        form_key = tuple(form)
+        hash(form_key)
         length = sum(len(one) for part in form for one in (part if isinstance(part, tuple) else (part,)) if isinstance(one, str))  # fmt: skip
     except (AttributeError, KeyError, TypeError):
         return None
-    return found if length <= MOST_TEXT and len(form) <= MOST_PARTS else None
+    return form_key if length <= MOST_TEXT and len(form) <= MOST_PARTS else None
 
 
 def _without_numbers(message: str, codes: list[str]) -> str:
     """Return a message with 0 for each of its numbers, except those that a line of code contains, too."""
     if not isinstance(message, str):
         raise TypeError
-    found = _DIGITS.findall(message)
-    if not found or sum(map(len, found)) > _MOST_DIGITS:
+    numbers = _DIGITS.findall(message)
+    if not numbers or sum(map(len, numbers)) > _MOST_DIGITS:
         return message
     all_code = "\n".join(codes)
     return _DIGITS.sub(lambda number: number[0] if number[0] in all_code else "0", message)
@@ -104,10 +104,10 @@ class Familiar:
     def facts(self, app_id: int, form: Form) -> FailureFacts | None:
         """Return the decision for a form."""
         with self._lock:
-            found = self._known.get((app_id, form))
-            if found is not None:
+            facts = self._known.get((app_id, form))
+            if facts is not None:
                 self._known.move_to_end((app_id, form))
-            return found
+            return facts
 
     def learn(self, app_id: int, form: Form, facts: FailureFacts) -> None:
         """Store the decision for a failure, without its individual parts."""
@@ -135,13 +135,17 @@ class Flooding:
 
     def of(self, app_id: int, now_ms: int) -> dict[str, int]:
         """Return the fingerprints of an app that flood, and how many of each will be kept whole now: these are prepared."""
-        known = self._known.get(app_id)
-        if not known:
+        floods = self._known.get(app_id)
+        if not floods:
             return {}
         # A clock that went back must not keep one for long.
-        left = {one: found for one, found in known.items() if now_ms < found[1] <= now_ms + KNOWN_FOR_MS}
-        if left:
-            self._known[app_id] = left
+        current = {
+            slot: representing
+            for slot, representing in floods.items()
+            if now_ms < representing[1] <= now_ms + KNOWN_FOR_MS
+        }
+        if current:
+            self._known[app_id] = current
         else:
             del self._known[app_id]
-        return {one: self._whole_left(issue_id, now_ms) for one, (issue_id, _) in left.items()}
+        return {slot: self._whole_left(issue_id, now_ms) for slot, (issue_id, _) in current.items()}
