@@ -48,8 +48,8 @@ def list_alerts(
     if as_json:
         print_json(answer)
         return
-    for one in answer["firings"]:
-        _firing_line(one)
+    for firing in answer["firings"]:
+        _firing_line(firing)
     if not answer["firings"]:
         show.say(f"Nothing fired in {window}. See what rules would do: obitus alerts try 'new issue'")
     elif answer["open"]:
@@ -62,30 +62,30 @@ def list_alerts(
 @alerts.command("show")
 def show_alert(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """Show one firing: why, what led to it, who was notified, and how that went."""
-    one = api(url, token).get(f"/api/alerts/{number}")
+    alert = api(url, token).get(f"/api/alerts/{number}")
     if as_json:
-        print_json(one)
+        print_json(alert)
         return
-    _firing_line(one)
+    _firing_line(alert)
     rows = [
-        ("why", one["reason"]),
-        ("rule", f"{one['rule']}: {one['when']}"),
-        ("known", minute_of(one["noted"])),
-        ("worst", one["worst"] if one["worst"] != one["value"] else ""),
-        ("held back", one["held_back"]),
-        ("accepted", f"{one['accepted_by']}, {minute_of(one['accepted'] or '')}" if one["accepted"] else ""),
-        ("escalates", "" if one["accepted"] or one["escalated"] else minute_of(one["escalates"] or "")),
-        ("escalated", minute_of(one["escalated"] or "")),
-        ("records", one["records"]),
+        ("why", alert["reason"]),
+        ("rule", f"{alert['rule']}: {alert['when']}"),
+        ("known", minute_of(alert["noted"])),
+        ("worst", alert["worst"] if alert["worst"] != alert["value"] else ""),
+        ("held back", alert["held_back"]),
+        ("accepted", f"{alert['accepted_by']}, {minute_of(alert['accepted'] or '')}" if alert["accepted"] else ""),
+        ("escalates", "" if alert["accepted"] or alert["escalated"] else minute_of(alert["escalates"] or "")),
+        ("escalated", minute_of(alert["escalated"] or "")),
+        ("records", alert["records"]),
     ]
     for label, value in rows:
         if value:
             show.say(f"  {label:10} {safe(value)}")
-    if any(one["over_time"]):
-        show.say(f"  {'before':10} {show.sparkline(one['over_time'], 40)}")
-    for message in one["messages"]:
+    if any(alert["over_time"]):
+        show.say(f"  {'before':10} {show.sparkline(alert['over_time'], 40)}")
+    for message in alert["messages"]:
         show.say(f"  {safe(message['channel']):10} {message['kind']}: {safe(message['said'])}")
-    if not one["is_over"] and not one["accepted"]:
+    if not alert["is_over"] and not alert["accepted"]:
         show.say(f"Take care of it: obitus alerts accept {number}", show.QUIET)
 
 
@@ -139,9 +139,9 @@ def try_rule(when: When, url: Url = None, token: Token = None, as_json: Json = F
         return
     show.say(f"{safe(answer['said'])}.")
     show.console.print(Text(safe(answer["summary"]), style="bold"))
-    for one in answer["firings"][:15]:
-        until = f" to {minute_of(one['over'])[11:]}" if one["over"] and one["over"] != one["begun"] else ""
-        show.say(f"  {minute_of(one['begun'])}{until}  {safe(one['about'])}  {safe(one['reason'])}")
+    for firing in answer["firings"][:15]:
+        until = f" to {minute_of(firing['over'])[11:]}" if firing["over"] and firing["over"] != firing["begun"] else ""
+        show.say(f"  {minute_of(firing['begun'])}{until}  {safe(firing['about'])}  {safe(firing['reason'])}")
     if answer["in_all"] > 15:
         show.say(f"  and {answer['in_all'] - 15} more", show.QUIET)
     if answer["remark"]:
@@ -240,9 +240,9 @@ def silences(url: Url = None, token: Token = None, as_json: Json = False) -> Non
     if as_json:
         print_json(answer)
         return
-    for one in answer["silences"]:
-        begins = "" if one["active"] else f" (from {minute_of(one['start'])})"
-        show.say(f"{one['number']:>4}  {safe(one['said'])}{begins}")
+    for silence in answer["silences"]:
+        begins = "" if silence["active"] else f" (from {minute_of(silence['start'])})"
+        show.say(f"{silence['number']:>4}  {safe(silence['said'])}{begins}")
     if not answer["silences"]:
         show.say("No silence is active. Add one: obitus alerts silence 2h --app APP --reason 'new pier'")
 
@@ -283,10 +283,10 @@ def end_silence(
 
 
 def _minutes(text: str, where: str) -> int:
-    found = span_ms(text)
-    if found is None:
+    ms = span_ms(text)
+    if ms is None:
         raise UsageTrouble(f"{where}: {text!r} is no span of time. Say 30m, 2h or 1d.")
-    return found // 60_000
+    return ms // 60_000
 
 
 def _used(answer: dict[str, Any], as_json: bool) -> None:
@@ -300,19 +300,23 @@ def _used(answer: dict[str, Any], as_json: bool) -> None:
         show.say(safe(answer["trouble"]), show.FAILED)
 
 
-def _firing_line(one: dict[str, Any]) -> None:
-    mark = "taken" if one["accepted"] else "FIRES" if not one["is_over"] else "over" if one["over"] else "once"
+def _firing_line(firing: dict[str, Any]) -> None:
+    mark = "taken" if firing["accepted"] else "FIRES" if not firing["is_over"] else "over" if firing["over"] else "once"
     style = show.FAILED if mark == "FIRES" else show.QUIET
-    over = f" to {minute_of(one['over'])[11:]}" if one["over"] else ""
-    delivered = sum(message["delivered"] is not None for message in one["messages"])
-    sent = one["held_back"] or (
-        f"{delivered} of {count_of(len(one['messages']), 'message')} delivered"
-        if one["messages"]
+    over = f" to {minute_of(firing['over'])[11:]}" if firing["over"] else ""
+    delivered = sum(message["delivered"] is not None for message in firing["messages"])
+    sent = firing["held_back"] or (
+        f"{delivered} of {count_of(len(firing['messages']), 'message')} delivered"
+        if firing["messages"]
         else "nobody is notified"
     )
-    line = Text(f"{one['number']:>5}  ").append(f"{mark:6}", style=style).append(f"{minute_of(one['begun'])}{over}  ")
-    value = f"  {safe(one['value'])}" if one["value"] else ""
-    line.append(safe(one["title"]), style="bold").append(f"{value}  {safe(one['rule'])}").append(
+    line = (
+        Text(f"{firing['number']:>5}  ")
+        .append(f"{mark:6}", style=style)
+        .append(f"{minute_of(firing['begun'])}{over}  ")
+    )
+    value = f"  {safe(firing['value'])}" if firing["value"] else ""
+    line.append(safe(firing["title"]), style="bold").append(f"{value}  {safe(firing['rule'])}").append(
         f"  {safe(sent)}", style=show.QUIET
     )
     show.console.print(line)

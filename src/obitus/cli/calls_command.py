@@ -59,10 +59,12 @@ def _show(answer: dict[str, Any]) -> None:
         heading("Where entry points spend their time")
         for point in answer["points"][:MOST_POINTS]:
             shares = [
-                f"{one['share']:.0%} {safe(one['target'])}" for one in point["spent_with"] if one["share"] >= 0.005
+                f"{spent['share']:.0%} {safe(spent['target'])}"
+                for spent in point["spent_with"]
+                if spent["share"] >= 0.005
             ]
-            said = Text(f"{point['mean_ms']:>9,.0f} ms  ", style="bold").append(
+            row = Text(f"{point['mean_ms']:>9,.0f} ms  ", style="bold").append(
                 f"{safe(point['app'])}  {safe(point['entry_point'])}", style=""
             )
-            console.print(said.append(f"  {', '.join(shares) or 'itself'}", style=QUIET))
+            console.print(row.append(f"  {', '.join(shares) or 'itself'}", style=QUIET))
     say("The runs behind a line: obitus runs 'app=APP calls~TARGET' --window …", QUIET)

@@ -34,8 +34,8 @@ def list_channels(url: Url = None, token: Token = None, as_json: Json = False) -
     if as_json:
         print_json(answer)
         return
-    for one in answer["channels"]:
-        _shown(one)
+    for listed in answer["channels"]:
+        _shown(listed)
     if not answer["channels"]:
         show.say("No channel yet. Show alerts in open consoles: obitus channel add screen console")
 
@@ -79,9 +79,9 @@ def add(
     }  # fmt: skip
     if secrets:
         order["secrets"] = {one: secret_of(one) for one in secrets}
-    asked = api(url, token)
+    service = api(url, token)
     path = f"/api/channels/{quote(name, safe='')}"
-    answer = asked.put(path, order) if change else asked.post("/api/channels", order | {"name": name})
+    answer = service.put(path, order) if change else service.post("/api/channels", order | {"name": name})
     if as_json:
         print_json(answer)
         return
@@ -108,11 +108,11 @@ def messages(name: Name, url: Url = None, token: Token = None, as_json: Json = F
     if as_json:
         print_json(answer)
         return
-    for one in answer["messages"]:
-        style = show.FAILED if one["given_up"] or (one["tries"] and not one["delivered"]) else ""
+    for message in answer["messages"]:
+        style = show.FAILED if message["given_up"] or (message["tries"] and not message["delivered"]) else ""
         show.console.print(
-            Text(f"{one['number']:>5}  {minute_of(one['made'])}  {one['kind']:10} ").append(
-                safe(one["said"]), style=style
+            Text(f"{message['number']:>5}  {minute_of(message['made'])}  {message['kind']:10} ").append(
+                safe(message["said"]), style=style
             )
         )
     if not answer["messages"]:
@@ -147,12 +147,14 @@ def quiet_hours(
     token: Token = None,
 ) -> None:
     """Set your quiet hours: messages to your channels wait, except those of high priority."""
-    asked = api(url, token)
+    service = api(url, token)
     if hours is None:
-        found = asked.get("/api/me/quiet-hours")
+        answer = service.get("/api/me/quiet-hours")
     else:
-        found = asked.put("/api/me/quiet-hours", {"hours": "" if hours == "none" else hours, "zone": zone})
-    show.say(f"Quiet: {safe(found['hours'])} {safe(found['zone'])}" if found["hours"] else "You have no quiet hours.")
+        answer = service.put("/api/me/quiet-hours", {"hours": "" if hours == "none" else hours, "zone": zone})
+    show.say(
+        f"Quiet: {safe(answer['hours'])} {safe(answer['zone'])}" if answer["hours"] else "You have no quiet hours."
+    )
 
 
 @channel.command("new-key")
@@ -180,24 +182,26 @@ def _template(path: str | None) -> str:
         raise UsageTrouble(f"{path} cannot be read: {getattr(error, 'strerror', None) or error}.") from error
 
 
-def _shown(one: dict[str, Any]) -> None:
+def _shown(channel: dict[str, Any]) -> None:
     settings = ", ".join(
         f"{name}={', '.join(value) if isinstance(value, list) else value}"
-        for name, value in one["settings"].items()
+        for name, value in channel["settings"].items()
         if value
     )
-    whose = f" of {one['person']}" if one["person"] else ""
-    show.console.print(Text(safe(one["name"]), style="bold").append(f"  {one['kind']}{safe(whose)}  {safe(settings)}"))
-    going = one["deliveries"]
-    said = []
+    whose = f" of {channel['person']}" if channel["person"] else ""
+    show.console.print(
+        Text(safe(channel["name"]), style="bold").append(f"  {channel['kind']}{safe(whose)}  {safe(settings)}")
+    )
+    going = channel["deliveries"]
+    words = []
     if going["delivered"]:
-        said.append(f"delivered last {minute_of(going['delivered'])}")
-    if one["next_digest"]:
-        said.append(f"next digest {minute_of(one['next_digest'])}")
-    if one["quiet_hours"]:
-        said.append(f"quiet {one['quiet_hours']}")
-    if said:
-        show.say(f"    {safe('; '.join(said))}", show.QUIET)
+        words.append(f"delivered last {minute_of(going['delivered'])}")
+    if channel["next_digest"]:
+        words.append(f"next digest {minute_of(channel['next_digest'])}")
+    if channel["quiet_hours"]:
+        words.append(f"quiet {channel['quiet_hours']}")
+    if words:
+        show.say(f"    {safe('; '.join(words))}", show.QUIET)
     if going["waiting"]:
         show.say(
             f"    {count_of(going['waiting'], 'message waits', 'messages wait')}, {count_of(going['tries'], 'try', 'tries')}: {safe(going['trouble'] or 'not due yet')}",
@@ -205,8 +209,8 @@ def _shown(one: dict[str, Any]) -> None:
         )
     if going["given_up"]:
         show.say(
-            f"    {count_of(going['given_up'], 'message')} did not arrive. Which: obitus channel messages {safe(one['name'])}",
+            f"    {count_of(going['given_up'], 'message')} did not arrive. Which: obitus channel messages {safe(channel['name'])}",
             show.FAILED,
         )
-    if one["allowed"]:
-        show.say(f"    {safe(one['allowed'])}", show.FAILED)
+    if channel["allowed"]:
+        show.say(f"    {safe(channel['allowed'])}", show.FAILED)

@@ -114,8 +114,8 @@ def load(called: str = "") -> None:
     for module in MODULES if only is None else (only,):
         import_module(f"obitus.cli.{module}")
     if only is not None:
-        app.registered_commands = [one for one in app.registered_commands if _name(one) == called]
-        app.registered_groups = [one for one in app.registered_groups if one.name == called]
+        app.registered_commands = [registered for registered in app.registered_commands if _name(registered) == called]
+        app.registered_groups = [registered for registered in app.registered_groups if registered.name == called]
 
 
 def _name(command: typer.models.CommandInfo) -> str | None:
@@ -145,10 +145,10 @@ def time_of(text: str | None) -> str | None:
         return None
     try:
         day = "" if "T" in text or "-" in text else datetime.now(UTC).strftime("%Y-%m-%dT")
-        found = datetime.fromisoformat(day + text)
+        moment = datetime.fromisoformat(day + text)
     except ValueError as error:
         raise UsageTrouble(f"{text!r} is no time. Say 2026-11-26T10:00, or 10:00.") from error
-    return found.isoformat() if found.tzinfo else f"{found.isoformat()}Z"
+    return moment.isoformat() if moment.tzinfo else f"{moment.isoformat()}Z"
 
 
 def print_json(answer: Any) -> None:

@@ -237,8 +237,8 @@ class _Story:
         of_events = [
             one for one in read_file(self._alerts, ALERTS) if isinstance(read_condition(one.condition, 0), Happens)
         ]
-        for one in of_events:
-            order = {"name": one.name, "when": one.condition, "to": list(one.to), "priority": one.priority}
+        for rule in of_events:
+            order = {"name": rule.name, "when": rule.condition, "to": list(rule.to), "priority": rule.priority}
             self._post("/api/alert-rules", order)
 
     def watch_windows(self) -> None:
@@ -279,11 +279,11 @@ class _Story:
         if not repository.make(folder, self._deploys, self._start_ms):
             say("There is no git here: the demo goes without commits.")
             return
-        known = Repository(folder)
+        named_repository = Repository(folder)
         before: str | None = None
         for release in LIVE:
-            revision = known.tag_of(release) or ""
-            found = known.commits(before, revision)
+            revision = named_repository.tag_of(release) or ""
+            found = named_repository.commits(before, revision)
             body = {"revision": revision, "commits": [commit_body(commit) for commit in found.commits]}
             for app, _ in APPS:
                 self._post(f"/api/apps/{app}/commits/{release}", body)
@@ -316,9 +316,14 @@ class _Story:
         looked = [{"look_at": what, "command": command} for what, command in items]
         self._post("/api/check-lists", {"name": name, "app": app, "items": looked})
         found = self._get("/api/issues?window=14d&limit=200")["issues"]
-        for one in WRITTEN:
-            number = next(row["number"] for row in found if row["type"].rpartition(".")[2] == one.type)
-            order = {"text": one.text, "looked_at": one.looked_at, "found": one.found, "output": one.output}
+        for written in WRITTEN:
+            number = next(row["number"] for row in found if row["type"].rpartition(".")[2] == written.type)
+            order = {
+                "text": written.text,
+                "looked_at": written.looked_at,
+                "found": written.found,
+                "output": written.output,
+            }
             self._post(f"/api/issues/{number}/notes", order)
 
     def _get(self, path: str) -> Any:

@@ -38,25 +38,25 @@ def doctor(
         raise UsageTrouble("the service is not installed here. Run: pip install 'obitus[server]'")
     from obitus.cli.doctoring import examined
 
-    found = list(examined(data, port))
-    wrong = [one for one in found if one.grade == "wrong"]
+    findings = list(examined(data, port))
+    wrong = [finding for finding in findings if finding.grade == "wrong"]
     if as_json:
-        print_json({"found": [one._asdict() for one in found], "wrong": len(wrong)})
+        print_json({"found": [finding._asdict() for finding in findings], "wrong": len(wrong)})
     else:
-        _show(found)
+        _show(findings)
     if wrong:
         raise typer.Exit(1)
 
 
-def _show(found: list[Finding]) -> None:
-    width = max(len(one.what) for one in found)
-    for one in found:
-        mark, style = MARKS[one.grade]
-        line = Text(f"{mark} ", style=style).append(f"{one.what:<{width}}  ", style=style or show.QUIET)
-        show.console.print(line.append(safe(one.said), style=style), soft_wrap=True)
-        if one.to_do:
-            show.console.print(Text(f"  {'':<{width}}  → {safe(one.to_do)}"), soft_wrap=True)
-    wrong, soon = (sum(one.grade == grade for one in found) for grade in ("wrong", "soon"))
+def _show(findings: list[Finding]) -> None:
+    width = max(len(finding.what) for finding in findings)
+    for finding in findings:
+        mark, style = MARKS[finding.grade]
+        line = Text(f"{mark} ", style=style).append(f"{finding.what:<{width}}  ", style=style or show.QUIET)
+        show.console.print(line.append(safe(finding.said), style=style), soft_wrap=True)
+        if finding.to_do:
+            show.console.print(Text(f"  {'':<{width}}  → {safe(finding.to_do)}"), soft_wrap=True)
+    wrong, soon = (sum(finding.grade == grade for finding in findings) for grade in ("wrong", "soon"))
     if wrong or soon:
         show.say(f"{count_of(wrong, 'thing')} wrong, {count_of(soon, 'thing')} to see to.", show.QUIET)
     else:

@@ -55,10 +55,10 @@ def _descriptors() -> Finding:
 
 def _free(port: int) -> Finding:
     """Check that the port is free, where no service runs on this folder."""
-    with socket.socket() as one:
-        one.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
-            one.bind(("127.0.0.1", port))
+            probe.bind(("127.0.0.1", port))
         except OSError as error:
             return Finding(
                 "port",

@@ -51,14 +51,14 @@ def _answer_to(line: str, groups: Groups) -> dict[str, Any]:
     return _answer(stack_of(kind, message, text), groups)
 
 
-def _answer(found: FoundStack, groups: Groups) -> dict[str, Any]:
-    group, decided, choice = groups.add(found.chain)
+def _answer(stack: FoundStack, groups: Groups) -> dict[str, Any]:
+    group, decided, choice = groups.add(stack.chain)
     inner = innermost(decided.fault.link)
     answer: dict[str, Any] = {
         "group": f"g{group}",
-        "issue_title": headline_of(found.chain, decided.fault).title,
+        "issue_title": headline_of(stack.chain, decided.fault).title,
         "innermost": {"function": inner.function, "file": inner.file, "line": inner.line} if inner else None,
-        "language": found.language or None,
+        "language": stack.language or None,
         "fingerprint": decided.text,
         "parts": [part.as_dict() for part in decided.parts],
     }

@@ -57,17 +57,17 @@ class Repository:
         if name.startswith("-"):
             return None
         try:
-            found = self._ask("rev-parse", "--verify", "--quiet", "--end-of-options", f"{name}^{{commit}}").strip()
+            commit = self._ask("rev-parse", "--verify", "--quiet", "--end-of-options", f"{name}^{{commit}}").strip()
         except CliError:
             return None
-        return found if _HASH.fullmatch(found) else None
+        return commit if _HASH.fullmatch(commit) else None
 
     def tag_of(self, version: str) -> str | None:
         """Return the commit of a release's tag, if there is one."""
         for name in (f"v{version}", version, f"release-{version}", f"release/{version}"):
-            found = self.revision(f"refs/tags/{name}")
-            if found is not None:
-                return found
+            commit = self.revision(f"refs/tags/{name}")
+            if commit is not None:
+                return commit
         return None
 
     def tag_before(self, revision: str) -> str | None:
@@ -98,11 +98,11 @@ class Repository:
             notes.append(
                 "This is a shallow clone: commits before its edge are not in it, and those at the edge look as if they had made everything. Fetch more: git fetch --unshallow."
             )
-        found = [self._with_libraries(commit) for commit in self._read(span)]
+        commits = [self._with_libraries(commit) for commit in self._read(span)]
         if self.shallow:
             edge = self._edge()
-            found = [replace(commit, files=(), libraries=()) if commit.id in edge else commit for commit in found]
-        return Read(found, notes)
+            commits = [replace(commit, files=(), libraries=()) if commit.id in edge else commit for commit in commits]
+        return Read(commits, notes)
 
     def _read(self, span: str) -> list[Commit]:
         with tempfile.NamedTemporaryFile("w", suffix=".attributes") as attributes:
@@ -133,19 +133,19 @@ class Repository:
                 yield from lines
             if rest:
                 yield rest
-            said = process.stderr.read()
+            errors = process.stderr.read()
         if process.returncode != 0:
-            raise CliError(f"git could not read the commits: {said.strip()[:300]}")
+            raise CliError(f"git could not read the commits: {errors.strip()[:300]}")
 
     def _with_libraries(self, commit: Commit) -> Commit:
         locks = [file.path for file in commit.files if is_lock_file(file.path)][:MOST_LOCK_FILES]
         if not locks:
             return commit
-        found: dict[str, LibraryChange] = {}
+        changes: dict[str, LibraryChange] = {}
         for path in locks:
             before, after = self._text(f"{commit.id}^", path), self._text(commit.id, path)
-            found.update({change.name: change for change in changed(path, before, after)})
-        return replace(commit, libraries=tuple(found.values())[:2000])
+            changes.update({change.name: change for change in changed(path, before, after)})
+        return replace(commit, libraries=tuple(changes.values())[:2000])
 
     def _text(self, revision: str, path: str) -> str:
         try:
@@ -178,8 +178,8 @@ class Repository:
         except subprocess.TimeoutExpired as error:
             raise CliError(f"git took longer than {GIT_TIMEOUT_S} s.") from error
         if done.returncode != 0:
-            said = done.stderr.decode("utf-8", "replace").strip().removeprefix("fatal: ")
-            raise CliError(said.partition("\n")[0][:300] or f"git ended with status {done.returncode}")
+            message = done.stderr.decode("utf-8", "replace").strip().removeprefix("fatal: ")
+            raise CliError(message.partition("\n")[0][:300] or f"git ended with status {done.returncode}")
         return done.stdout.decode("utf-8", "replace")
 
 

@@ -34,19 +34,19 @@ RuleText = Annotated[
 @app.command(short_help="Say why failures are one issue.")
 def why(number: Number, url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """Say why failures are one issue, what was left out, and which other issues may be the same."""
-    asked = api(url, token)
-    issue = asked.get(f"/api/issues/{number}")
-    likes = asked.get(f"/api/issues/{number}/perhaps")
+    service = api(url, token)
+    issue = service.get(f"/api/issues/{number}")
+    likes = service.get(f"/api/issues/{number}/perhaps")
     if as_json:
         print_json({"why": issue["why"], **likes})
         return
     show.say(f"Issue {number}: {safe(issue['title'])}")
-    for place, found in enumerate(issue["why"]):
-        head = "Why this is one issue" if not place else f"Also, by fingerprint {found['fingerprint']}"
+    for place, reason in enumerate(issue["why"]):
+        head = "Why this is one issue" if not place else f"Also, by fingerprint {reason['fingerprint']}"
         show.heading(head)
-        if found["joined"]:
-            show.say(f"  joined because: {safe(found['joined'])}")
-        for part in found["parts"]:
+        if reason["joined"]:
+            show.say(f"  joined because: {safe(reason['joined'])}")
+        for part in reason["parts"]:
             mark = Text("  counts   ", style=show.ACCENT) if part["counted"] else Text("  left out ", style=show.QUIET)
             show.console.print(
                 mark.append(f"{part['kind']}: ", style="").append(safe(part["value"])[:200], style="bold")
@@ -82,8 +82,8 @@ def merge(
     as_json: Json = False,
 ) -> None:
     """Merge an issue into another one: its failures, and later ones with its fingerprints."""
-    asked = api(url, token)
-    preview = asked.post(f"/api/issues/{number}/merge/preview", {"into": into})
+    service = api(url, token)
+    preview = service.post(f"/api/issues/{number}/merge/preview", {"into": into})
     if not yes:
         if as_json:
             print_json(preview)
@@ -94,7 +94,7 @@ def merge(
         show.say(safe(preview["reason"]), show.QUIET)
         show.say(f"It stays {preview['state']}. Do it: obitus merge {number} {into} --yes")
         return
-    _finish(asked, asked.post(f"/api/issues/{number}/merge", {"into": into}), as_json=as_json)
+    _finish(service, service.post(f"/api/issues/{number}/merge", {"into": into}), as_json=as_json)
 
 
 @app.command(short_help="Split an issue, or take fingerprints out.")
@@ -112,9 +112,9 @@ def split(
     as_json: Json = False,
 ) -> None:
     """Split an issue by the values of an attribute, or take fingerprints out of it."""
-    asked = api(url, token)
+    service = api(url, token)
     order = {"by": by or [], "fingerprints": fingerprint or []}
-    preview = asked.post(f"/api/issues/{number}/split/preview", order)
+    preview = service.post(f"/api/issues/{number}/split/preview", order)
     if not yes:
         if as_json:
             print_json(preview)
@@ -135,7 +135,7 @@ def split(
         else:
             show.say("The largest stays. Do it: the same command with --yes")
         return
-    _finish(asked, asked.post(f"/api/issues/{number}/split", order), as_json=as_json)
+    _finish(service, service.post(f"/api/issues/{number}/split", order), as_json=as_json)
 
 
 @app.command("never-together", short_help="Say that two issues stay apart.")
@@ -159,12 +159,12 @@ def regroup(
     as_json: Json = False,
 ) -> None:
     """Regroup an app's past failures, by the recipe and the active rules. Can be undone."""
-    asked = api(url, token)
+    service = api(url, token)
     if not yes:
-        preview = asked.post("/api/regroupings/preview", {"app": app_name})
+        preview = service.post("/api/regroupings/preview", {"app": app_name})
         print_json(preview) if as_json else _preview(preview, "Do it: the same command with --yes")
         return
-    _finish(asked, asked.post("/api/regroupings", {"app": app_name}), as_json=as_json)
+    _finish(service, service.post("/api/regroupings", {"app": app_name}), as_json=as_json)
 
 
 @app.command()
@@ -175,8 +175,8 @@ def undo(
     as_json: Json = False,
 ) -> None:
     """Undo a merge, a split or a regrouping."""
-    asked = api(url, token)
-    _finish(asked, asked.post(f"/api/regroupings/{regrouping}/undo", {}), as_json=as_json)
+    service = api(url, token)
+    _finish(service, service.post(f"/api/regroupings/{regrouping}/undo", {}), as_json=as_json)
 
 
 @rules_group.command("list")

@@ -35,12 +35,12 @@ def rules(url: Url = None, token: Token = None, as_json: Json = False) -> None:
         print_json(answer)
         return
     for rule in answer["rules"]:
-        said = (
+        line = (
             Text(f"{rule['id']:>4}  ", style="bold")
             .append(safe(rule["rule"]))
             .append(f"  {safe(rule['person'])}", style=show.QUIET)
         )
-        show.console.print(said)
+        show.console.print(line)
         if rule["trouble"]:
             show.say(f"      {safe(rule['trouble'])}", show.FAILED)
     if not answer["rules"]:
@@ -104,12 +104,12 @@ def owners(
     as_json: Json = False,
 ) -> None:
     """Read an app's CODEOWNERS: what it would do, and with --yes, save it."""
-    asked, path = api(url, token), f"/api/apps/{quote(app_name, safe='')}/owners"
+    service, path = api(url, token), f"/api/apps/{quote(app_name, safe='')}/owners"
     if file is None:
-        answer = asked.get(path)
+        answer = service.get(path)
     else:
         order = {"text": _read(file), "beneath": beneath}
-        answer = asked.put(path, order) if yes else asked.post(f"{path}/preview", order)
+        answer = service.put(path, order) if yes else service.post(f"{path}/preview", order)
     if as_json:
         print_json(answer)
         return
@@ -121,10 +121,10 @@ def owners(
     show.say(f"{count_of(answer['lines'], 'line')} understood.")
     for remark in answer["remarks"]:
         show.say(f"  {safe(remark)}", show.FAILED)
-    for one in answer["owners"][:30]:
-        who = safe(one["person"]) if one["person"] else "nobody known"
-        show.say(f"  {safe(one['owner'])}: {who}, {count_of(one['lines'], 'line')}")
-    if any(one["person"] is None for one in answer["owners"]):
+    for owner_line in answer["owners"][:30]:
+        who = safe(owner_line["person"]) if owner_line["person"] else "nobody known"
+        show.say(f"  {safe(owner_line['owner'])}: {who}, {count_of(owner_line['lines'], 'line')}")
+    if any(owner_line["person"] is None for owner_line in answer["owners"]):
         show.say("Say who is meant: obitus handing mean OWNER --to NAME", show.QUIET)
     if answer["preview"] is not None:
         _preview(answer["preview"])
@@ -162,6 +162,6 @@ def _preview(answer: dict[str, Any]) -> None:
     _would(answer["would_hand"])
 
 
-def _would(found: list[dict[str, Any]]) -> None:
-    for one in found[:30]:
-        show.say(f"  {one['number']} {safe(one['title'])} to {safe(one['to'])}: {safe(one['why'])}")
+def _would(issues: list[dict[str, Any]]) -> None:
+    for issue in issues[:30]:
+        show.say(f"  {issue['number']} {safe(issue['title'])} to {safe(issue['to'])}: {safe(issue['why'])}")

@@ -50,9 +50,9 @@ def issues(
 ) -> None:
     """List issues that failed inside a window."""
     check_window(window)
-    asked = api(url, token)
+    service = api(url, token)
     if of_list is not None:
-        view = _view_of(asked, of_list)
+        view = _view_of(service, of_list)
         question = " ".join(
             part for part in (f"({view['question']})" if view.get("question") else "", question) if part
         )
@@ -68,16 +68,16 @@ def issues(
         "limit": limit,
         "cursor": cursor,
     }
-    answer = asked.get("/api/issues", query)
+    answer = service.get("/api/issues", query)
     print_json(answer) if as_json else show.issues(answer, now_ms(), asked=bool(question))
 
 
 def _view_of(asked: Api, name: str) -> dict[str, Any]:
     """Return the question of a saved list; raises UsageTrouble where there is none of that name."""
-    found = asked.get("/api/lists")["lists"]
-    view = next((one["view"] for one in found if one["name"] == name), None)
+    lists = asked.get("/api/lists")["lists"]
+    view = next((listed["view"] for listed in lists if listed["name"] == name), None)
     if view is None:
-        names = ", ".join(one["name"] for one in found) or "none is saved yet"
+        names = ", ".join(listed["name"] for listed in lists) or "none is saved yet"
         raise UsageTrouble(f"There is no list named {name!r}. There are: {names}.")
     return dict(view)
 
@@ -93,9 +93,9 @@ def issue(
 ) -> None:
     """Show one issue as a report: what failed, where, what led up to it, since when, why it is one."""
     check_window(window)
-    asked = api(url, token)
-    answer = asked.get(f"/api/issues/{number}", {"window": window})
-    since = asked.get(f"/api/issues/{number}/since")
+    service = api(url, token)
+    answer = service.get(f"/api/issues/{number}", {"window": window})
+    since = service.get(f"/api/issues/{number}/since")
     print_json(answer | {"since": since}) if as_json else show_issue.issue(
         answer, since, now_ms(), all_frames=all_frames
     )

@@ -34,12 +34,12 @@ def backup(
     """
     from obitus.cli import keeping
 
-    found = keeping.backup(data, folder, with_keys=with_keys)
+    listing = keeping.backup(data, folder, with_keys=with_keys)
     if as_json:
-        print_json(found)
+        print_json(listing)
         return
     show.say(
-        f"{count_of(found['files'], 'file')} of {size_of(found['bytes'])}, {count_of(len(found['copied']), 'file')} copied in {found['seconds']:.1f} s; each was checked."
+        f"{count_of(listing['files'], 'file')} of {size_of(listing['bytes'])}, {count_of(len(listing['copied']), 'file')} copied in {listing['seconds']:.1f} s; each was checked."
     )
     if not with_keys:
         show.say(
@@ -54,12 +54,12 @@ def restore(folder: Folder, data: Data = DATA, as_json: Json = False) -> None:
     """Restore a backup into a folder that holds no records. Every file is first compared with its checksum."""
     from obitus.cli import keeping
 
-    found = keeping.restore(folder, data)
+    listing = keeping.restore(folder, data)
     if as_json:
-        print_json(found)
+        print_json(listing)
         return
     show.say(
-        f"{count_of(found['files'], 'file')} of {size_of(found['bytes'])}, as they were on {found['made'][:19].replace('T', ' ')} UTC."
+        f"{count_of(listing['files'], 'file')} of {size_of(listing['bytes'])}, as they were on {listing['made'][:19].replace('T', ' ')} UTC."
     )
     show.say(f"Start it: obitus serve --data {safe(data)}", show.QUIET)
 
@@ -75,17 +75,17 @@ def verify(
     """Check every file, and compare every count with its rows. Ends with 1 where something differs."""
     from obitus.cli import keeping
 
-    found = keeping.verify(data, repair=repair)
+    verified = keeping.verify(data, repair=repair)
     if as_json:
-        print_json({"differences": found})
-    for one in [] if as_json else found:
+        print_json({"differences": verified})
+    for file in [] if as_json else verified:
         show.say(
-            f"{'✓ mended' if one['mended'] else '×'} {safe(one['what'])}: {safe(one['said'])}",
-            "" if one["mended"] else show.FAILED,
+            f"{'✓ mended' if file['mended'] else '×'} {safe(file['what'])}: {safe(file['said'])}",
+            "" if file["mended"] else show.FAILED,
         )
-    if not found and not as_json:
+    if not verified and not as_json:
         show.say("All is whole: every file, and every count.")
-    if any(not one["mended"] for one in found):
+    if any(not file["mended"] for file in verified):
         if not as_json and not repair:
             show.say(
                 "Stop the service and mend what can be: obitus verify --repair. Or bring a backup back.", show.QUIET

@@ -32,19 +32,19 @@ Of = Annotated[str, typer.Option("--app", help="Only of this app.")]
 @keep.command("show")
 def show_kept(url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """Show for how long each kind is kept, how much room all takes, and what is due to be removed."""
-    asked = api(url, token)
-    answer = asked.get("/api/kept")
+    service = api(url, token)
+    answer = service.get("/api/kept")
     if as_json:
         print_json(answer)
         return
-    for one in answer["kept"]:
-        whose = f" of {safe(one['app'])}" if one["app"] else ""
-        usual = "" if one["said"] else " (usual)"
-        show.say(f"{one['kind']}{whose}: {_length(one['days'])}{usual}")
+    for kept_for in answer["kept"]:
+        whose = f" of {safe(kept_for['app'])}" if kept_for["app"] else ""
+        usual = "" if kept_for["said"] else " (usual)"
+        show.say(f"{kept_for['kind']}{whose}: {_length(kept_for['days'])}{usual}")
     room = f" of {size_of(answer['most_bytes'])}" if answer["most_bytes"] else ""
     oldest = f", the oldest of {answer['oldest']}" if answer["oldest"] else ""
     show.say(f"{count_of(answer['days'], 'day')} take {size_of(answer['bytes'])}{room}{oldest}.", show.QUIET)
-    _steps(asked.get("/api/kept/preview"), "is due to be removed")
+    _steps(service.get("/api/kept/preview"), "is due to be removed")
 
 
 @keep.command("set")
@@ -63,18 +63,18 @@ def set_kept(
 ) -> None:
     """Set how long a kind is kept, or how much room everything may take. It takes effect within ten minutes."""
     order = _order(kind, days, most, of, usual=usual)
-    asked = api(url, token)
+    service = api(url, token)
     if dry:
         query = {name: value for name, value in order.items() if value is not None and value != ""}
-        answer = asked.get("/api/kept/preview", query)
+        answer = service.get("/api/kept/preview", query)
         print_json(answer) if as_json else _steps(answer, "would be removed")
         return
-    answer = asked.put("/api/kept", order)
+    answer = service.put("/api/kept", order)
     if as_json:
         print_json(answer)
         return
     show.say("It is kept so from now on.")
-    _steps(asked.get("/api/kept/preview"), "is due to be removed")
+    _steps(service.get("/api/kept/preview"), "is due to be removed")
 
 
 def _order(kind: str, days: int | None, most: str, of: str, *, usual: bool) -> dict[str, Any]:
@@ -94,14 +94,14 @@ def _steps(answer: dict[str, Any], what: str) -> None:
     if not answer["steps"]:
         show.say(f"Nothing {what}.", show.QUIET)
         return
-    for one in answer["steps"]:
+    for step in answer["steps"]:
         stay = (
-            f"; {count_of(one['failures_that_stay'], 'failure')} of open issues stay"
-            if one["failures_that_stay"]
+            f"; {count_of(step['failures_that_stay'], 'failure')} of open issues stay"
+            if step["failures_that_stay"]
             else ""
         )
-        how = "all of it" if one["whole"] else "a part"
-        show.say(f"  {one['day']}  {how}: {safe(one['why'])}, {size_of(one['bytes'])}{stay}")
+        how = "all of it" if step["whole"] else "a part"
+        show.say(f"  {step['day']}  {how}: {safe(step['why'])}, {size_of(step['bytes'])}{stay}")
     show.say(
         f"Of {count_of(len(answer['steps']), 'day')} something {what}, of {answer['whole_days']:,} all: {size_of(answer['bytes'])} and more.",
         show.QUIET,

@@ -43,7 +43,7 @@ def verify(data: Path, *, repair: bool) -> list[dict[str, Any]]:
         found = verifying.verify(data, repair=repair)
     except StoreError as error:
         raise CliError(f"{error}.") from None
-    return [{"what": one.what, "said": one.said, "mended": one.mended} for one in found]
+    return [{"what": file.what, "said": file.said, "mended": file.mended} for file in found]
 
 
 def examine(data: Path) -> tuple[list[Finding], str | None]:
@@ -56,5 +56,10 @@ def examine(data: Path) -> tuple[list[Finding], str | None]:
     return list(examining.examine(data, time.time_ns() // 1_000_000, is_running=address is not None)), address
 
 
-def _said(found: Listing) -> dict[str, Any]:
-    return {"made": to_text(found.made_ms), "schema": found.schema, "files": len(found.files), "bytes": found.bytes}
+def _said(listing: Listing) -> dict[str, Any]:
+    return {
+        "made": to_text(listing.made_ms),
+        "schema": listing.schema,
+        "files": len(listing.files),
+        "bytes": listing.bytes,
+    }

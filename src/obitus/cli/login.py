@@ -20,9 +20,9 @@ class Login:
 
 def file() -> Path:
     """Return the path of the login file."""
-    given = os.environ.get("OBITUS_LOGIN")
-    if given:
-        return Path(given)
+    path = os.environ.get("OBITUS_LOGIN")
+    if path:
+        return Path(path)
     base = os.environ.get("XDG_CONFIG_HOME") or "~/.config"
     return Path(base).expanduser() / "obitus" / "login.json"
 
@@ -44,14 +44,14 @@ def find(url: str | None, token: str | None) -> Login:
     """Return where to ask. A token from the login file goes to the address it was made for, and nowhere else."""
     url = url or os.environ.get("OBITUS_URL")
     token = token or os.environ.get("OBITUS_TOKEN")
-    kept = _read()
-    chosen = (url or (kept.url if kept else "")).rstrip("/")
+    logins = _read()
+    chosen = (url or (logins.url if logins else "")).rstrip("/")
     if not chosen:
         raise NotAllowed("no service is known. Run `obitus login LINK`, or give --url and --token.")
     if not chosen.startswith(("http://", "https://")):
         raise UsageTrouble(f"{chosen!r} is no address. It starts with http:// or https://.")
-    if token is None and kept is not None and kept.url.rstrip("/") == chosen:
-        token = kept.token
+    if token is None and logins is not None and logins.url.rstrip("/") == chosen:
+        token = logins.token
     return Login(chosen, token)
 
 

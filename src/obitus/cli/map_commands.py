@@ -58,48 +58,50 @@ def add(
     as_json: Json = False,
 ) -> None:
     """Send the source maps of a build; those already there are not sent again. In a pipeline OBITUS_URL and, as OBITUS_KEY, a key that may deploy are enough."""
-    found, troubles = _found(folder, without_source)
-    if not found and not troubles:
+    maps_found, troubles = _found(folder, without_source)
+    if not maps_found and not troubles:
         raise UsageTrouble(
             f"{folder} holds no source map ({ENDING}). Let the build write them: build.sourcemap with Vite, devtool with others."
         )
-    asked, name = _asked(url, token, app_name)
+    service, name = _asked(url, token, app_name)
     here = f"/api/apps/{quote(name, safe='')}/maps"
     missing: list[str] = []
-    for start in range(0, len(found), MAPS_A_REQUEST):
-        page = found[start : start + MAPS_A_REQUEST]
-        order = {"release": release, "maps": [{"path": one.path, "hash": one.hash} for one in page]}
-        missing += asked.post(f"{here}/missing", order)["missing"]
-    wanted = set(missing)
+    for start in range(0, len(maps_found), MAPS_A_REQUEST):
+        page = maps_found[start : start + MAPS_A_REQUEST]
+        order = {"release": release, "maps": [{"path": map_found.path, "hash": map_found.hash} for map_found in page]}
+        missing += service.post(f"{here}/missing", order)["missing"]
+    missing_paths = set(missing)
     sent = 0
-    for one in found:
-        if one.path not in wanted:
+    for map_found in maps_found:
+        if map_found.path not in missing_paths:
             continue
         try:
-            data = one.read(without_source=without_source)
-            asked.post_packed(f"{here}?{urlencode({'release': release, 'path': one.path})}", gzip.compress(data, 6))
+            data = map_found.read(without_source=without_source)
+            service.post_packed(
+                f"{here}?{urlencode({'release': release, 'path': map_found.path})}", gzip.compress(data, 6)
+            )
         except (Unreachable, NotAllowed):
             raise
         except (CliError, OSError, ValueError) as error:
-            troubles.append(f"{one.path}: {error}")
+            troubles.append(f"{map_found.path}: {error}")
             continue
         sent += 1
         if not as_json:
-            show.say(f"{sent:>5} of {len(wanted)}  {safe(one.path)}  {size(one.size)}", show.QUIET)
-    said = asked.post(f"{here}/turn-back", {"release": release})["said"] if sent else ""
+            show.say(f"{sent:>5} of {len(missing_paths)}  {safe(map_found.path)}  {size(map_found.size)}", show.QUIET)
+    turned_back = service.post(f"{here}/turn-back", {"release": release})["said"] if sent else ""
     if as_json:
         print_json(
             {
                 "release": release,
                 "sent": sent,
-                "already_there": len(found) - len(wanted),
-                "said": said,
+                "already_there": len(maps_found) - len(missing_paths),
+                "said": turned_back,
                 "troubles": troubles,
             }
         )
     else:
         show.say(
-            f"{count_of(sent, 'map')} of {name} {safe(release)} sent, {len(found) - len(wanted)} there already. {safe(said)}".rstrip()
+            f"{count_of(sent, 'map')} of {name} {safe(release)} sent, {len(maps_found) - len(missing_paths)} there already. {safe(turned_back)}".rstrip()
         )
         for trouble in troubles:
             show.say(safe(trouble), show.FAILED)
@@ -110,16 +112,20 @@ def add(
 @maps.command("list")
 def list_maps(app_name: AppName = None, url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """List the releases that have source maps."""
-    asked = api(url, token)
-    name = app_meant(asked, app_name)
-    answer = asked.get(f"/api/apps/{quote(name, safe='')}/maps")
+    service = api(url, token)
+    name = app_meant(service, app_name)
+    answer = service.get(f"/api/apps/{quote(name, safe='')}/maps")
     if as_json:
         print_json(answer)
         return
-    for one in answer["releases"]:
-        text = "with their source" if one["with_text"] == one["maps"] else f"{one['with_text']} with their source"
+    for release_row in answer["releases"]:
+        text = (
+            "with their source"
+            if release_row["with_text"] == release_row["maps"]
+            else f"{release_row['with_text']} with their source"
+        )
         show.say(
-            f"{safe(one['release'] or 'any release'):20}  {count_of(one['maps'], 'map')}, {size(one['bytes'])}, {text}, the latest {minute_of(one['latest'])}"
+            f"{safe(release_row['release'] or 'any release'):20}  {count_of(release_row['maps'], 'map')}, {size(release_row['bytes'])}, {text}, the latest {minute_of(release_row['latest'])}"
         )
     if not answer["releases"]:
         show.say(
@@ -137,20 +143,20 @@ def remove(release: Release, app_name: AppName = None, url: Url = None, token: T
 
 def _asked(url: str | None, token: str | None, app_name: str | None) -> tuple[Api, str]:
     """Return who is asked, and the app that is meant: with a reporting key, it has to be said."""
-    asked = pipeline(url, token)
-    if asked is None:
-        asked = api(url, token)
-        return asked, app_meant(asked, app_name)
+    service = pipeline(url, token)
+    if service is None:
+        service = api(url, token)
+        return service, app_meant(service, app_name)
     if app_name is None:
         raise UsageTrouble("Say which app the key is for: --app NAME")
-    return asked, app_name
+    return service, app_name
 
 
 def _found(folder: Path, without_source: bool) -> tuple[list[_Map], list[str]]:
     """Return the maps below a folder, and what is wrong with those that are left out."""
     if not folder.is_dir():
         raise UsageTrouble(f"{folder} is no folder. Say where the build writes to, such as dist.")
-    found, troubles = [], []
+    maps, troubles = [], []
     for place, folders, names in os.walk(folder):
         folders.sort()
         for name in sorted(names):
@@ -163,8 +169,8 @@ def _found(folder: Path, without_source: bool) -> tuple[list[_Map], list[str]]:
                 troubles.append(f"{path}: left out: {error}")
                 continue
             built = path.relative_to(folder).as_posix().removesuffix(ENDING)
-            found.append(_Map(built, path, hashlib.sha256(data).hexdigest(), len(data)))
-    return found, troubles
+            maps.append(_Map(built, path, hashlib.sha256(data).hexdigest(), len(data)))
+    return maps, troubles
 
 
 def _read(path: Path, *, without_source: bool) -> bytes:
@@ -178,12 +184,12 @@ def _read(path: Path, *, without_source: bool) -> bytes:
 
 def _stripped(map_: dict[str, Any]) -> dict[str, Any]:
     """Return a map without the text of the source."""
-    found = {name: value for name, value in map_.items() if name != "sourcesContent"}
+    stripped = {name: value for name, value in map_.items() if name != "sourcesContent"}
     if isinstance(map_.get("sections"), list):
-        found["sections"] = [
+        stripped["sections"] = [
             {**section, "map": _stripped(section["map"])}
             if isinstance(section, dict) and isinstance(section.get("map"), dict)
             else section
             for section in map_["sections"]
         ]
-    return found
+    return stripped

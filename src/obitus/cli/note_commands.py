@@ -53,19 +53,19 @@ def _show(number: int, answer: dict[str, Any]) -> None:
     if not answer["notes"] and not answer["attachments"]:
         say(f'Nothing is written down yet. obitus note {number} "…", or --check "what was looked at".')
         return
-    for one in answer["notes"]:
-        shape, style = MARKS[one["found"]]
-        head = Text(f"{minute_of(one['time'])}  ", style=QUIET).append(f"{shape} ", style=style)
-        if one["looked_at"]:
-            head.append(safe(one["looked_at"]), style="bold").append(f": {one['found']}", style=style)
-        head.append(f"  {safe(one['person'])}{', changed' if one['changed'] else ''}", style=QUIET)
+    for entry in answer["notes"]:
+        shape, style = MARKS[entry["found"]]
+        head = Text(f"{minute_of(entry['time'])}  ", style=QUIET).append(f"{shape} ", style=style)
+        if entry["looked_at"]:
+            head.append(safe(entry["looked_at"]), style="bold").append(f": {entry['found']}", style=style)
+        head.append(f"  {safe(entry['person'])}{', changed' if entry['changed'] else ''}", style=QUIET)
         console.print(head, soft_wrap=True)
-        if one["text"].strip():
-            inset(Text(safe(one["text"].strip())), 4)
-        if one["output"].strip():
-            inset(Text(safe(one["output"].rstrip()), style=QUIET), 4)
-    for one in answer["attachments"]:
-        said = f"{minute_of(one['time'])}  + {safe(one['name'])}, {one['bytes']:,} bytes  {safe(one['person'])}"
-        say(said, QUIET)
+        if entry["text"].strip():
+            inset(Text(safe(entry["text"].strip())), 4)
+        if entry["output"].strip():
+            inset(Text(safe(entry["output"].rstrip()), style=QUIET), 4)
+    for entry in answer["attachments"]:
+        line = f"{minute_of(entry['time'])}  + {safe(entry['name'])}, {entry['bytes']:,} bytes  {safe(entry['person'])}"
+        say(line, QUIET)
     if answer["ruled_out"] or answer["suspicious"]:
         say(f"{answer['ruled_out']} ruled out, {answer['suspicious']} suspicious.", QUIET)

@@ -37,14 +37,14 @@ def _show(answer: dict[str, Any]) -> None:
     start, end = (minute_of(answer["window"][name]) for name in ("start", "end"))
     say(f"{start} to {end[11:] if start[:10] == end[:10] else end}, UTC: {length}, beside the {length} before", QUIET)
     for name, title in (("failures", "failures"), ("failed", "runs that failed"), ("runs", "runs")):
-        found = answer[name]
+        section = answer[name]
         style = FAILED if name != "runs" else ""
-        said = (
-            Text(f"{found['now']:>9,}  ", style="bold")
+        line = (
+            Text(f"{section['now']:>9,}  ", style="bold")
             .append(f"{title:<18}")
-            .append(f"{sparkline(found['over_time'], 30):<32}", style=style)
+            .append(f"{sparkline(section['over_time'], 30):<32}", style=style)
         )
-        console.print(said.append(f"before: {found['before']:,}", style=QUIET))
+        console.print(line.append(f"before: {section['before']:,}", style=QUIET))
     if not answer["runs"]["now"] and not answer["failures"]["now"]:
         say("Nothing was reported in this window. Look further back with --window 24h.")
         return
@@ -69,37 +69,37 @@ def _show(answer: dict[str, Any]) -> None:
     if answer["called"]:
         heading("What is called")
         table = plain_table("failed", "calls", "share", "before", "95% <", "before", "called", left=("called",))
-        for one in answer["called"][:MOST_CALLED]:
+        for row in answer["called"][:MOST_CALLED]:
             table.add_row(
-                f"{one['failed']:,}",
-                f"{one['calls']:,}",
-                _share(one["failed"], one["calls"]),
-                _share(one["failed_before"], one["calls_before"]),
-                ms_text(one["p95_below_ms"]),
-                ms_text(one["p95_below_ms_before"]),
-                Text(safe(one["target"])).append(f"  by {safe(one['app'])}", style=QUIET),
+                f"{row['failed']:,}",
+                f"{row['calls']:,}",
+                _share(row["failed"], row["calls"]),
+                _share(row["failed_before"], row["calls_before"]),
+                ms_text(row["p95_below_ms"]),
+                ms_text(row["p95_below_ms_before"]),
+                Text(safe(row["target"])).append(f"  by {safe(row['app'])}", style=QUIET),
             )
         console.print(table)
     if answer["types"]:
         heading("Types of exceptions")
-        for one in answer["types"]:
-            issues = ", ".join(str(number) for number in one["issues"])
-            said = Text(f"{one['failures']:>9,}  ", style="bold").append(safe(one["type"]))
-            console.print(said.append(f"  before: {one['before']:,}; issue {issues}", style=QUIET))
+        for row in answer["types"]:
+            issues = ", ".join(str(number) for number in row["issues"])
+            line = Text(f"{row['failures']:>9,}  ", style="bold").append(safe(row["type"]))
+            console.print(line.append(f"  before: {row['before']:,}; issue {issues}", style=QUIET))
     if answer["statuses"]:
         heading("Answer codes")
-        said = Text("  ")
-        for one in answer["statuses"]:
-            said.append(f"  {one['status']} ", style=FAILED if one["status"] >= 500 else "bold").append(
-                f"{one['runs']:,}"
+        line = Text("  ")
+        for row in answer["statuses"]:
+            line.append(f"  {row['status']} ", style=FAILED if row["status"] >= 500 else "bold").append(
+                f"{row['runs']:,}"
             )
-            said.append(f" ({one['before']:,})", style=QUIET)
-        console.print(said)
+            line.append(f" ({row['before']:,})", style=QUIET)
+        console.print(line)
     if answer["loggers"]:
         heading("Loggers that warn")
-        for one in answer["loggers"][:6]:
+        for row in answer["loggers"][:6]:
             console.print(
-                Text(f"{one['records']:>9,}  ", style="bold").append(safe(one["logger"]) or "(without a name)")
+                Text(f"{row['records']:>9,}  ", style="bold").append(safe(row["logger"]) or "(without a name)")
             )
     for deploy in answer["deploys"][:6]:
         say(
@@ -109,12 +109,12 @@ def _show(answer: dict[str, Any]) -> None:
     say("Read an issue: obitus issue NUMBER. The records: obitus failures, obitus runs, obitus logs --window …", QUIET)
 
 
-def _issues(title: str, found: list[dict[str, Any]]) -> None:
-    if found:
+def _issues(title: str, issues: list[dict[str, Any]]) -> None:
+    if issues:
         heading(title)
-        for one in found:
-            said = Text(f"{one['failures']:>9,}  ", style="bold").append(safe(one["title"]))
-            console.print(said.append(f"  {safe(one['app'])} · issue {one['issue']}", style=QUIET))
+        for issue in issues:
+            line = Text(f"{issue['failures']:>9,}  ", style="bold").append(safe(issue["title"]))
+            console.print(line.append(f"  {safe(issue['app'])} · issue {issue['issue']}", style=QUIET))
 
 
 def _rate(failed: int, runs: int) -> str:

@@ -87,8 +87,8 @@ def people_limit(
 ) -> None:
     """Let only owners and the people named see an app and its records."""
     api(url, token).put(f"/api/apps/{quote(app_name, safe='')}/people", {"people": None if all_ else to or []})
-    said = "Everybody sees" if all_ else f"Owners{' and ' + ', '.join(map(safe, to)) if to else ' alone'} see"
-    say(f"{said} {safe(app_name)} from now on.")
+    sentence = "Everybody sees" if all_ else f"Owners{' and ' + ', '.join(map(safe, to)) if to else ' alone'} see"
+    say(f"{sentence} {safe(app_name)} from now on.")
 
 
 def _show_link(said: str, answer: dict[str, Any]) -> None:
@@ -99,19 +99,19 @@ def _show_link(said: str, answer: dict[str, Any]) -> None:
 def _show(answer: dict[str, Any], at_ms: int) -> None:
     names = ("name", "role", "last here", "about", "sees too")
     rows = plain_table(*names, left=names)
-    for one in answer["people"]:
+    for person in answer["people"]:
         more = [
-            said
-            for said, holds in (
-                ("you", one["is_me"]),
-                ("one-time codes", one["has_codes"]),
-                ("OpenID Connect", one["openid"]),
-                ("no password", not one["has_password"] and not one["openid"]),
+            words
+            for words, holds in (
+                ("you", person["is_me"]),
+                ("one-time codes", person["has_codes"]),
+                ("OpenID Connect", person["openid"]),
+                ("no password", not person["has_password"] and not person["openid"]),
             )
             if holds
         ]
-        used = ago(ms_of(one["used"]), at_ms) if one.get("used") else "never"
-        rows.add_row(safe(one["name"]), one["role"], used, ", ".join(more), ", ".join(map(safe, one["apps"])))
+        used = ago(ms_of(person["used"]), at_ms) if person.get("used") else "never"
+        rows.add_row(safe(person["name"]), person["role"], used, ", ".join(more), ", ".join(map(safe, person["apps"])))
     console.print(rows)
     if answer["limited"]:
         say(f"Only owners, and people named for them, see {', '.join(map(safe, answer['limited']))}.")

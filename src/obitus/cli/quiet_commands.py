@@ -37,34 +37,39 @@ def quiet(
     """
     if make_issue is not None and leave is not None:
         raise UsageTrouble("Say one of --make-issue and --leave.")
-    asked = api(url, token)
+    service = api(url, token)
     if make_issue is not None:
-        made = asked.post(f"/api/quiet/{make_issue}/issue", {})
-        print_json(made) if as_json else say(f"It is issue {made['issue']}: obitus issue {made['issue']}")
+        issue = service.post(f"/api/quiet/{make_issue}/issue", {})
+        print_json(issue) if as_json else say(f"It is issue {issue['issue']}: obitus issue {issue['issue']}")
         return
     if leave is not None:
-        done = asked.post(f"/api/quiet/{leave}/leave", {})
+        done = service.post(f"/api/quiet/{leave}/leave", {})
         print_json(done) if as_json else say("It is dismissed until it ends and happens again.")
         return
-    answer = asked.get("/api/quiet")
+    answer = service.get("/api/quiet")
     print_json(answer) if as_json else _show_quiet(answer["quiet"])
 
 
-def _show_quiet(found: list[dict[str, Any]]) -> None:
-    if not found:
+def _show_quiet(quiet: list[dict[str, Any]]) -> None:
+    if not quiet:
         say("Nothing is refused or warned of more than usual, and no job is overdue.")
         return
-    for one in found:
-        head = Text(f"{one['id']:>4}  ", style=QUIET).append(f"{WORDS[one['kind']]:<13} ", style=FAILED)
-        console.print(head.append(f"{safe(one['app'])}: ").append(safe(one["subject"]), style="bold"), soft_wrap=True)
-        inset(Text(safe(one["reason"])), 6)
-        if one["issue"]:
-            inset(Text(f"issue {one['issue']} collects it", style=QUIET), 6)
-        elif one["left_by"]:
-            inset(Text(f"left by {safe(one['left_by'])}", style=QUIET), 6)
+    for quiet_failure in quiet:
+        head = Text(f"{quiet_failure['id']:>4}  ", style=QUIET).append(
+            f"{WORDS[quiet_failure['kind']]:<13} ", style=FAILED
+        )
+        console.print(
+            head.append(f"{safe(quiet_failure['app'])}: ").append(safe(quiet_failure["subject"]), style="bold"),
+            soft_wrap=True,
+        )
+        inset(Text(safe(quiet_failure["reason"])), 6)
+        if quiet_failure["issue"]:
+            inset(Text(f"issue {quiet_failure['issue']} collects it", style=QUIET), 6)
+        elif quiet_failure["left_by"]:
+            inset(Text(f"left by {safe(quiet_failure['left_by'])}", style=QUIET), 6)
         else:
-            verb = "logs" if one["records"] == "log" else "runs"
-            inset(Text(f"obitus {verb} '{safe(one['question'])}'", style=QUIET), 6)
+            verb = "logs" if quiet_failure["records"] == "log" else "runs"
+            inset(Text(f"obitus {verb} '{safe(quiet_failure['question'])}'", style=QUIET), 6)
     say()
     say("Make an issue of it: obitus quiet --make-issue N. Nothing to act on: obitus quiet --leave N.", QUIET)
 
@@ -98,24 +103,24 @@ def _show_person(answer: dict[str, Any]) -> None:
             QUIET,
         )
         heading("What happened to them")
-    for one in answer["met"]:
-        bad = one["outcome"] in ("failed", "refused")
-        said = Text(f"  {one['time'][11:23]}  ", style=QUIET).append(
-            f"{MARKS[one['outcome']]} {one['outcome']:<8} ", style=FAILED if bad else QUIET
+    for record in answer["met"]:
+        bad = record["outcome"] in ("failed", "refused")
+        line = Text(f"  {record['time'][11:23]}  ", style=QUIET).append(
+            f"{MARKS[record['outcome']]} {record['outcome']:<8} ", style=FAILED if bad else QUIET
         )
-        said.append(f"{safe(one['app'])}  ", style=QUIET).append(safe(one["said"]), style="bold" if bad else "")
-        if one["status"]:
-            said.append(f"  {one['status']}")
-        if one["duration_ms"] is not None:
-            said.append(f"  {length_of(one['duration_ms'])}", style=QUIET)
-        if one["counted"]:
-            said.append(f"  {one['counted']:,} like it, only counted", style=QUIET)
-        if one["issue"]:
-            said.append(f"  issue {one['issue']}", style=QUIET)
-        console.print(said, soft_wrap=True)
+        line.append(f"{safe(record['app'])}  ", style=QUIET).append(safe(record["said"]), style="bold" if bad else "")
+        if record["status"]:
+            line.append(f"  {record['status']}")
+        if record["duration_ms"] is not None:
+            line.append(f"  {length_of(record['duration_ms'])}", style=QUIET)
+        if record["counted"]:
+            line.append(f"  {record['counted']:,} like it, only counted", style=QUIET)
+        if record["issue"]:
+            line.append(f"  issue {record['issue']}", style=QUIET)
+        console.print(line, soft_wrap=True)
     for note in answer["notes"]:
         say(safe(note), QUIET)
-    worst = next((one for one in answer["met"] if one["outcome"] in ("failed", "refused")), None)
+    worst = next((record for record in answer["met"] if record["outcome"] in ("failed", "refused")), None)
     if worst is not None and (worst["trace"] or worst["failure"] or worst["run"]):
         say()
         say(f"Its timeline: obitus timeline {worst['failure'] or worst['trace'] or worst['run']}", QUIET)

@@ -119,11 +119,11 @@ class _How:
 
     def __post_init__(self) -> None:
         ways = ("summary", "templates", "run", "trace", "follow", "csv", "ndjson")
-        given = [f"--{name}" for name in ways if getattr(self, name)]
-        if len(given) > 1:
-            raise UsageTrouble(f"{given[0]} and {given[1]} cannot be had together. Leave one out.")
-        if self.sort and given:
-            raise UsageTrouble(f"--sort is for a list of records. Leave it out, or {given[0]}.")
+        options = [f"--{name}" for name in ways if getattr(self, name)]
+        if len(options) > 1:
+            raise UsageTrouble(f"{options[0]} and {options[1]} cannot be had together. Leave one out.")
+        if self.sort and options:
+            raise UsageTrouble(f"--sort is for a list of records. Leave it out, or {options[0]}.")
 
 
 def _names(columns: str | None) -> list[str]:

@@ -57,8 +57,8 @@ def releases(
     as_json: Json = False,
 ) -> None:
     """List an app's releases, newest first: where they are, their rates, what is new, regressed or worse in each."""
-    asked = api(url, token)
-    answer = asked.get("/api/releases", {"app": app_meant(asked, app_name), "limit": limit, "cursor": cursor})
+    service = api(url, token)
+    answer = service.get("/api/releases", {"app": app_meant(service, app_name), "limit": limit, "cursor": cursor})
     print_json(answer) if as_json else show_releases.releases(answer)
 
 
@@ -72,9 +72,9 @@ def show_one(
     as_json: Json = False,
 ) -> None:
     """Show one release: where it is, its rates, what is new, regressed or worse in it, its commits."""
-    asked = api(url, token)
-    answer = asked.get(
-        f"/api/apps/{app_meant(asked, app_name)}/releases/{quote(version, safe='')}", {"environment": environment}
+    service = api(url, token)
+    answer = service.get(
+        f"/api/apps/{app_meant(service, app_name)}/releases/{quote(version, safe='')}", {"environment": environment}
     )
     print_json(answer) if as_json else show_releases.release(answer)
 
@@ -97,25 +97,27 @@ def add(
     as_json: Json = False,
 ) -> None:
     """Make a release known, and with --git report its commits: ids, authors, subjects, touched lines and functions. No source is sent."""
-    asked = api(url, token)
-    name = app_meant(asked, app_name)
+    service = api(url, token)
+    name = app_meant(service, app_name)
     if git is None:
         if since or revision:
             raise UsageTrouble("--since and --revision are about a repository: say --git PATH too.")
-        answer = asked.post(f"/api/apps/{name}/releases", {"release": version})
+        answer = service.post(f"/api/apps/{name}/releases", {"release": version})
         print_json(answer) if as_json else show.say(f"{safe(answer['release'])} is known as a release of {name}.")
         return
     from obitus.cli.git import Repository
 
     repository = Repository(git)
-    end, said = _end(repository, version, revision)
-    begin, begin_said = _begin(asked, repository, name, version, end, since)
-    found = repository.commits(begin, end)
+    end, why = _end(repository, version, revision)
+    begin, begin_said = _begin(service, repository, name, version, end, since)
+    commits = repository.commits(begin, end)
     added = there = 0
-    pages = [found.commits[i : i + COMMITS_A_REQUEST] for i in range(0, len(found.commits), COMMITS_A_REQUEST)] or [[]]
+    pages = [commits.commits[i : i + COMMITS_A_REQUEST] for i in range(0, len(commits.commits), COMMITS_A_REQUEST)] or [
+        []
+    ]
     for page in pages:
         body = {"revision": end, "commits": [commit_body(commit) for commit in page]}
-        answer = asked.post_packed(
+        answer = service.post_packed(
             f"/api/apps/{name}/commits/{quote(version, safe='')}", gzip.compress(json.dumps(body).encode())
         )
         added, there = added + answer["added"], there + answer["already_there"]
@@ -127,18 +129,18 @@ def add(
                 "since": begin,
                 "added": added,
                 "already_there": there,
-                "notes": found.notes,
+                "notes": commits.notes,
             }
         )
         return
     show.say(
         f"{version} of {name}: {count_of(added, 'commit')} reported"
         + (f", {there:,} were there already" if there else "")
-        + f"; {said}, since {begin_said}."
+        + f"; {why}, since {begin_said}."
     )
-    for note in found.notes:
+    for note in commits.notes:
         show.say(note, show.FAILED)
-    if not found.commits:
+    if not commits.commits:
         show.say(
             "There is no commit between the two releases. Give --since the commit of the release before.", show.QUIET
         )
@@ -154,8 +156,10 @@ def rename(
     as_json: Json = False,
 ) -> None:
     """Give a release another name; later reports with the old name count for it."""
-    asked = api(url, token)
-    answer = asked.patch(f"/api/apps/{app_meant(asked, app_name)}/releases/{quote(version, safe='')}", {"name": name})
+    service = api(url, token)
+    answer = service.patch(
+        f"/api/apps/{app_meant(service, app_name)}/releases/{quote(version, safe='')}", {"name": name}
+    )
     print_json(answer) if as_json else show.say(
         f"{safe(version)} is {safe(answer['release'])} now; the old name leads to it too."
     )
@@ -174,9 +178,9 @@ def move(
     """Correct the order of releases."""
     if (after is None) is not reset:
         raise UsageTrouble("Say --after RELEASE, or --reset.")
-    asked = api(url, token)
+    service = api(url, token)
     order = {"in_order": True} if reset else {"after": after}
-    answer = asked.patch(f"/api/apps/{app_meant(asked, app_name)}/releases/{quote(version, safe='')}", order)
+    answer = service.patch(f"/api/apps/{app_meant(service, app_name)}/releases/{quote(version, safe='')}", order)
     before = f"right after {safe(answer['previous'])}" if answer["previous"] else "first"
     print_json(answer) if as_json else show.say(f"{safe(answer['release'])} comes {before} now.")
 
@@ -190,8 +194,8 @@ def remove(
     as_json: Json = False,
 ) -> None:
     """Remove a release from the list, such as one whose name was a mistake. Its failures stay; a report that names it brings it back."""
-    asked = api(url, token)
-    answer = asked.delete(f"/api/apps/{app_meant(asked, app_name)}/releases/{quote(version, safe='')}")
+    service = api(url, token)
+    answer = service.delete(f"/api/apps/{app_meant(service, app_name)}/releases/{quote(version, safe='')}")
     print_json(answer) if as_json else show.say(
         f"{safe(version)} is no release of its own any more; its failures stay."
     )
@@ -214,15 +218,15 @@ def deploy(
 ) -> None:
     """Report that a release arrived in an environment. In a pipeline OBITUS_URL and, as OBITUS_KEY, a key that may deploy are enough; a rollback is a deploy of the older one."""
     order: dict[str, Any] = {"release": version, "canary": canary}
-    asked = pipeline(url, token)
-    if asked is not None:
+    service = pipeline(url, token)
+    if service is not None:
         order |= {name: value for name, value in (("app", app_name), ("environment", environment)) if value}
     else:
-        asked = api(url, token)
-        order |= {"app": app_meant(asked, app_name), "environment": environment or "production"}
+        service = api(url, token)
+        order |= {"app": app_meant(service, app_name), "environment": environment or "production"}
     if at is not None:
         order["time"] = at.replace(tzinfo=at.tzinfo or UTC).isoformat()
-    answer = asked.post("/api/deploys", order)
+    answer = service.post("/api/deploys", order)
     if as_json:
         print_json(answer)
         return
@@ -259,27 +263,27 @@ def compare(
     wrong = [kind for kind in failing if kind not in KINDS]
     if wrong:
         raise UsageTrouble(f"--fail-on: {wrong[0]} is none of {', '.join(KINDS)}.")
-    asked = api(url, token)
+    service = api(url, token)
     query = {
-        "app": app_meant(asked, app_name),
+        "app": app_meant(service, app_name),
         "before": before,
         "now": now,
         "environment": environment,
         "same_time": same_time,
     }
-    answer = asked.get("/api/compare", query)
+    answer = service.get("/api/compare", query)
     print_json(answer) if as_json else show_releases.compared(answer)
-    found = {one["kind"] for one in (*answer["issues"], *answer["entry_points"])} & set(failing)
-    if found:
-        raise CliError(f"{now} has what --fail-on names: {', '.join(kind for kind in KINDS if kind in found)}.")
+    kinds = {one["kind"] for one in (*answer["issues"], *answer["entry_points"])} & set(failing)
+    if kinds:
+        raise CliError(f"{now} has what --fail-on names: {', '.join(kind for kind in KINDS if kind in kinds)}.")
 
 
 def _end(repository: Any, version: str, revision: str | None) -> tuple[str, str]:
     if revision is not None:
-        found = repository.revision(revision)
-        if found is None:
+        commit = repository.revision(revision)
+        if commit is None:
             raise UsageTrouble(f"--revision: the repository knows no {revision}.")
-        return found, f"made of {revision}"
+        return commit, f"made of {revision}"
     tagged = repository.tag_of(version)
     if tagged is not None:
         return tagged, "made of its tag"
@@ -294,18 +298,18 @@ def _begin(
 ) -> tuple[str | None, str]:
     """Return the commit of the release before: the given one, the one that the service knows, or that of its tag."""
     if since is not None:
-        found = repository.revision(since)
-        if found is None:
+        commit = repository.revision(since)
+        if commit is None:
             shallow = " It is a shallow clone: git fetch --unshallow." if repository.shallow else ""
             raise UsageTrouble(f"--since: the repository knows no {since}.{shallow}")
-        return found, since
-    known = asked.get(f"/api/apps/{app_name}/revisions")["releases"]
-    names = [row["release"] for row in known]
-    older = known[names.index(version) + 1 :] if version in names else known
+        return commit, since
+    releases = asked.get(f"/api/apps/{app_name}/revisions")["releases"]
+    names = [row["release"] for row in releases]
+    older = releases[names.index(version) + 1 :] if version in names else releases
     for row in older[:50]:
-        found = repository.revision(row["revision"]) if row["revision"] else repository.tag_of(row["release"])
-        if found is not None and found != end and repository.is_before(found, end):
-            return found, row["release"]
+        commit = repository.revision(row["revision"]) if row["revision"] else repository.tag_of(row["release"])
+        if commit is not None and commit != end and repository.is_before(commit, end):
+            return commit, row["release"]
     tag = repository.tag_before(end)
     if tag is not None:
         return repository.revision(f"refs/tags/{tag}"), f"{tag}, the tag before it"

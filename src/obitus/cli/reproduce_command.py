@@ -44,8 +44,12 @@ def reproduce(
         return
     target = write / answer["name"]
     write_file(target, answer["text"])
-    for one in answer["missing"]:
-        what = f"{one['name']}: put in what fits; seen: {one['seen']}" if one["name"] else one["seen"]
+    for missing_value in answer["missing"]:
+        what = (
+            f"{missing_value['name']}: put in what fits; seen: {missing_value['seen']}"
+            if missing_value["name"]
+            else missing_value["seen"]
+        )
         say(f"  {safe(what)}", QUIET)
     for note in answer["notes"]:
         say(f"  {safe(note)}", QUIET)

@@ -175,9 +175,9 @@ def _report(
 
 def _chain(name: str, ended: str, text: str) -> list[dict[str, Any]]:
     """Return why the program failed: the last stack trace that it wrote, else its exit status and its last lines."""
-    found = find_stacks(text)
-    if found:
-        return report_form(found[-1].chain)
+    stacks = find_stacks(text)
+    if stacks:
+        return report_form(stacks[-1].chain)
     lines = [line.strip() for line in text.splitlines() if line.strip()]
     last = f": {said(lines[-1])}" if lines else ""
     return [{"type": ended, "message": f"{name} ended with {ended}{last}", "frames": []}]

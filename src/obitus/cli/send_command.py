@@ -36,23 +36,23 @@ def send(
         raise UsageTrouble(f"{name} is not set. Set it to the app's: `obitus app add` makes a key.")
     sending = Sending(settings.url, settings.key, corrects=False)
     with sending_said():
-        found = bring(on_disk.files_of(files), sending, Marks(f"sent {settings.url} {settings.key}"))
+        brought = bring(on_disk.files_of(files), sending, Marks(f"sent {settings.url} {settings.key}"))
     answer = {
-        "files": found.files, "reports": found.reports, "stored": sending.stored, "already_there": sending.already_there,
-        "refused": sending.refused, "reasons": sending.reasons, "unreadable": found.unreadable, "examples": found.examples,
+        "files": brought.files, "reports": brought.reports, "stored": sending.stored, "already_there": sending.already_there,
+        "refused": sending.refused, "reasons": sending.reasons, "unreadable": brought.unreadable, "examples": brought.examples,
     }  # fmt: skip
     if as_json:
         print_json(answer)
     else:
         known = f"; {sending.already_there:,} were there already" if sending.already_there else ""
-        show.say(f"{count_of(sending.stored, 'report')} of {count_of(found.files, 'file')} taken{known}.")
-        if not found.reports and found.known_before:
+        show.say(f"{count_of(sending.stored, 'report')} of {count_of(brought.files, 'file')} taken{known}.")
+        if not brought.reports and brought.known_before:
             show.say("Nothing is new since they were sent last.", show.QUIET)
         if sending.refused:
             show.say(f"{sending.refused:,} were refused: {safe('; '.join(sending.reasons))}", show.FAILED)
-        for example in found.examples:
+        for example in brought.examples:
             show.say(safe(example), show.FAILED)
-        if found.unreadable > len(found.examples):
-            show.say(f"and {found.unreadable - len(found.examples):,} more lines that are no report", show.FAILED)
-    if sending.refused or found.unreadable:
+        if brought.unreadable > len(brought.examples):
+            show.say(f"and {brought.unreadable - len(brought.examples):,} more lines that are no report", show.FAILED)
+    if sending.refused or brought.unreadable:
         raise typer.Exit(CliError.status)

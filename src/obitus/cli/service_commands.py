@@ -134,9 +134,9 @@ def login(
         token = answer["token"]
     elif token is None:
         token = typer.prompt("Personal token", hide_input=True)
-    found = Login(url.rstrip("/"), token)
-    me = Api(found).get("/api/me")
-    show.say(f"Signed in to {found.url} as {me['name']}; kept in {write(found)}.")
+    login_given = Login(url.rstrip("/"), token)
+    me = Api(login_given).get("/api/me")
+    show.say(f"Signed in to {login_given.url} as {me['name']}; kept in {write(login_given)}.")
 
 
 @app.command(short_help="What people did, and what was refused.")
@@ -230,14 +230,14 @@ def app_bound(
     as_json: Json = False,
 ) -> None:
     """Limit what a key may send in a day, or show what it sent today. A limit that is left out is the usual one."""
-    asked, path = api(url, token), f"/api/apps/{quote(name, safe='')}"
+    service, path = api(url, token), f"/api/apps/{quote(name, safe='')}"
     if key is None:
-        answer = asked.get(path)
+        answer = service.get(path)
     elif usual == bool(reports or size):
         raise UsageTrouble(f"Say --reports NUMBER or --size 5GB, or --usual: obitus app bound {name} {key} --size 5GB")
     else:
         order = {"reports": reports, "bytes": octets_of("--size", size) if size else None}
-        answer = asked.put(f"{path}/keys/{key}/day", order)
+        answer = service.put(f"{path}/keys/{key}/day", order)
     print_json(answer) if as_json else show.keys_of(answer)
 
 
@@ -250,11 +250,11 @@ def app_remove(
     as_json: Json = False,
 ) -> None:
     """Remove an app for good, with its keys, its issues and all that it reported."""
-    asked = api(url, token)
-    asked.get(f"/api/apps/{quote(name, safe='')}")
+    service = api(url, token)
+    service.get(f"/api/apps/{quote(name, safe='')}")
     if not yes:
         typer.confirm(f"Remove {safe(name)} with all that it reported? This cannot be undone", abort=True)
-    answer = asked.delete(f"/api/apps/{quote(name, safe='')}")
+    answer = service.delete(f"/api/apps/{quote(name, safe='')}")
     print_json(answer) if as_json else show.say(f"{safe(name)} is removed; its reports are deleted in the background.")
 
 
@@ -280,10 +280,10 @@ def app_logs(
     as_json: Json = False,
 ) -> None:
     """Let a logger of an app send more, or less, for a while, without a new deploy. Without a logger: list the active orders."""
-    asked, path = api(url, token), f"/api/apps/{quote(name, safe='')}/log-orders"
+    service, path = api(url, token), f"/api/apps/{quote(name, safe='')}/log-orders"
     length = span_ms(for_)
     if end is not None:
-        asked.delete(f"{path}/{end}")
+        service.delete(f"{path}/{end}")
     elif logger:
         if not severity:
             raise UsageTrouble(f"Say from which severity on: obitus app logs {name} {logger} DEBUG --for 15m")
@@ -295,6 +295,6 @@ def app_logs(
             "minutes": length // MINUTE_MS,
             "environment": environment,
         }
-        asked.post(path, order)
-    answer = asked.get(path)
+        service.post(path, order)
+    answer = service.get(path)
     print_json(answer) if as_json else show.log_orders(name, answer)

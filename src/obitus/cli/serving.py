@@ -133,10 +133,10 @@ def _proxies(proxies: tuple[str, ...]) -> tuple[str, ...]:
     """Return the proxies in front; raises UsageTrouble for what is no address."""
     from obitus.service.addresses import is_proxy
 
-    for one in proxies:
-        if not is_proxy(one):
+    for proxy in proxies:
+        if not is_proxy(proxy):
             raise UsageTrouble(
-                f"--proxy {one}: give the address of the proxy, such as 10.0.0.5, or its net, such as 10.0.0.0/8."
+                f"--proxy {proxy}: give the address of the proxy, such as 10.0.0.5, or its net, such as 10.0.0.0/8."
             )
     return proxies
 

@@ -27,11 +27,11 @@ def shift(
 ) -> None:
     """Show new issues, decisions and who made them, and what is waiting."""
     check_window(window)
-    asked, query = api(url, token), {"window": window, "app": app_name, "environment": environment}
+    service, query = api(url, token), {"window": window, "app": app_name, "environment": environment}
     if markdown:
-        sys.stdout.write(b"".join(asked.stream("/api/shift/document", query)).decode())
+        sys.stdout.write(b"".join(service.stream("/api/shift/document", query)).decode())
         return
-    answer = asked.get("/api/shift", query)
+    answer = service.get("/api/shift", query)
     if as_json:
         print_json(answer)
         return
@@ -42,8 +42,12 @@ def shift(
     _rows(answer["waits"], "nothing")
     if answer["quiet"]:
         show.heading("Quiet failures")
-        for one in answer["quiet"]:
-            show.say(safe(f"  {one['app']}, {one['environment']}: {one['subject']}. {one['reason']}"))
+        for quiet_failure in answer["quiet"]:
+            show.say(
+                safe(
+                    f"  {quiet_failure['app']}, {quiet_failure['environment']}: {quiet_failure['subject']}. {quiet_failure['reason']}"
+                )
+            )
     show.heading("What came in")
     _happened(answer["came_in"])
     show.heading("What was decided, and by whom")
@@ -72,13 +76,13 @@ def lists(
     if not answer["lists"]:
         show.say("No list is saved yet. Search on the page Issues, and save the result as a list.")
         return
-    for one in answer["lists"]:
-        asked = one["view"].get("question") or "all"
-        state = f" {one['view']['state']}" if one["view"].get("state") else ""
-        count = "?" if one["issues"] is None else f"{one['issues']:,}"
+    for list_row in answer["lists"]:
+        asked = list_row["view"].get("question") or "all"
+        state = f" {list_row['view']['state']}" if list_row["view"].get("state") else ""
+        count = "?" if list_row["issues"] is None else f"{list_row['issues']:,}"
         show.console.print(
             Text(f"{count:>6}  ", style="bold")
-            .append(safe(one["name"]))
+            .append(safe(list_row["name"]))
             .append(safe(f"  {asked}{state}"), style=show.QUIET)
         )
     show.say("One of them: obitus issues --list NAME", show.QUIET)
@@ -88,27 +92,27 @@ def _rows(rows: list[dict[str, Any]], none: str) -> None:
     if not rows:
         show.say(f"  {none}", show.QUIET)
     for row in rows:
-        said = Text(f"{row['number']:>6}  ", style="bold").append_text(show.state_text(row["state"], row["settled_in"]))
-        said.append(safe(f"  {row['priority']['level']}  {row['title']}"))
+        line = Text(f"{row['number']:>6}  ", style="bold").append_text(show.state_text(row["state"], row["settled_in"]))
+        line.append(safe(f"  {row['priority']['level']}  {row['title']}"))
         about = [row["app"], f"with {row['holder']}" if row["holder"] else "unassigned"]
         about += [f"waits for {row['waits_for']}"] if row["waits_for"] else []
         if row["parked"] and row["parked"]["said"]:
             about.append(row["parked"]["said"])
         if row["reopened"]:
             about.append(row["reopened"])
-        show.console.print(said)
+        show.console.print(line)
         show.inset(Text(safe(" · ".join(about)), style=show.QUIET), 8)
 
 
 def _happened(entries: list[dict[str, Any]]) -> None:
     if not entries:
         show.say("  nothing", show.QUIET)
-    for one in entries[-40:]:
-        who = f"{one['person']}: " if one["what"] == "noted" else ""
-        time = one["time"][5:16].replace("T", " ")
-        said = Text(f"  {time}  ", style=show.QUIET).append(
-            f"{one['what']:<10}", style=show.FAILED if one["what"] == "regressed" else ""
+    for entry in entries[-40:]:
+        who = f"{entry['person']}: " if entry["what"] == "noted" else ""
+        time = entry["time"][5:16].replace("T", " ")
+        line = Text(f"  {time}  ", style=show.QUIET).append(
+            f"{entry['what']:<10}", style=show.FAILED if entry["what"] == "regressed" else ""
         )
-        show.console.print(said.append(safe(f"{one['issue']} {one['title']}. {who}{one['said']}")))
+        show.console.print(line.append(safe(f"{entry['issue']} {entry['title']}. {who}{entry['said']}")))
     if len(entries) > 40:
         show.say(f"  and {count_of(len(entries) - 40, 'more before', 'more before')} them", show.QUIET)

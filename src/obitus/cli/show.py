@@ -40,10 +40,10 @@ def acts(answer: dict[str, Any]) -> None:
     if not answer["acts"]:
         say("Nothing of that kind is on record.")
     for act in answer["acts"]:
-        said = Text(f"{minute_of(act['time'])}  ", style=QUIET).append(f"{act['person'] or '(nobody)':<10} ", style="")
+        line = Text(f"{minute_of(act['time'])}  ", style=QUIET).append(f"{act['person'] or '(nobody)':<10} ", style="")
         refused = act["act"].endswith(("failed", "refused"))
-        said.append(f"{act['act']:<16} ", style=FAILED if refused else "bold").append(act["subject"], style=QUIET)
-        console.print(said, overflow="ellipsis", no_wrap=True)
+        line.append(f"{act['act']:<16} ", style=FAILED if refused else "bold").append(act["subject"], style=QUIET)
+        console.print(line, overflow="ellipsis", no_wrap=True)
     if answer["acts"] and len(answer["kinds"]) > 1:
         say(f"Kinds on record: {', '.join(answer['kinds'])}. Narrow with --act.", QUIET)
 
@@ -59,13 +59,13 @@ def sparkline(counts: list[int], width: int = 12) -> str:
 def state_text(state: str, settled_in: str | None = None) -> Text:
     """Return a state as a shape and a word."""
     style = {"regressed": FAILED, "settled": ACCENT, "accepted": ACCENT}.get(state, "")
-    said = f"{SHAPES.get(state, '?')} {state}"
-    return Text(f"{said} in {safe(settled_in)}" if state == "settled" and settled_in else said, style=style)
+    text = f"{SHAPES.get(state, '?')} {state}"
+    return Text(f"{text} in {safe(settled_in)}" if state == "settled" and settled_in else text, style=style)
 
 
-def findings(found: Sequence[Finding]) -> None:
+def findings(findings: Sequence[Finding]) -> None:
     """Print the checks of ``obitus check``."""
-    for finding in found:
+    for finding in findings:
         mark, style = ("right", ACCENT) if finding.right else ("WRONG", FAILED)
         console.print(Text(f"{mark:<6} ", style=style).append(f"{finding.what:<8} {safe(finding.said)}"))
 
@@ -86,11 +86,11 @@ def issues(answer: dict[str, Any], now_ms: int, *, asked: bool = False) -> None:
             )
         return
     for row in answer["issues"]:
-        said = Text(f"{row['number']:>4}  ", style="bold").append_text(state_text(row["state"]))
-        said.append(" " * max(1, 19 - said.cell_len))
-        said.append(f"{ago(ms_of(row['last_seen']), now_ms):<12}{count_of(row['failures'], 'failure'):>16}  ")
-        said.append(sparkline(row["over_time"], 31), style=FAILED if row["state"] == "regressed" else QUIET)
-        console.print(said)
+        line = Text(f"{row['number']:>4}  ", style="bold").append_text(state_text(row["state"]))
+        line.append(" " * max(1, 19 - line.cell_len))
+        line.append(f"{ago(ms_of(row['last_seen']), now_ms):<12}{count_of(row['failures'], 'failure'):>16}  ")
+        line.append(sparkline(row["over_time"], 31), style=FAILED if row["state"] == "regressed" else QUIET)
+        console.print(line)
         console.print(Padding(Text(safe(row["title"]), style="bold"), (0, 0, 0, 6)))
         priority = row["priority"]
         about = " · ".join(
@@ -137,8 +137,8 @@ def apps(answer: dict[str, Any], now_ms: int) -> None:
 
 
 def _of_the_day(key: dict[str, Any]) -> str:
-    said = day_said(key["today"])
-    return f" ({said})" if said else ""
+    of_the_day = day_said(key["today"])
+    return f" ({of_the_day})" if of_the_day else ""
 
 
 def keys_of(answer: dict[str, Any]) -> None:
@@ -245,15 +245,15 @@ def log_orders(app: str, answer: dict[str, Any]) -> None:
         )
         return
     table = plain_table("number", "logger", "from", "until, UTC", "who", left=("logger", "from", "until, UTC", "who"))
-    for one in answer["orders"]:
-        where = f" in {safe(one['environment'])}" if one["environment"] else ""
-        until = minute_of(one["until"])
+    for order in answer["orders"]:
+        where = f" in {safe(order['environment'])}" if order["environment"] else ""
+        until = minute_of(order["until"])
         table.add_row(
-            str(one["id"]),
-            f"{safe(one['logger']) or 'all loggers'}{where}",
-            one["severity"],
+            str(order["id"]),
+            f"{safe(order['logger']) or 'all loggers'}{where}",
+            order["severity"],
             until,
-            safe(one["person"]),
+            safe(order["person"]),
         )
     console.print(table)
     say(

@@ -78,13 +78,15 @@ def earlier(answer: dict[str, Any], now_ms: int) -> None:
             else "Nothing like it was settled before."
         )
         return
-    for one in answer["earlier"]:
-        said = Text(f"{one['number']:>4}  ", style="bold").append_text(state_text(one["state"]))
-        console.print(said.append(safe(f"  {one['title']}"), style="bold").append(safe(f"  {one['app']}"), style=QUIET))
-        inset(Text(safe(f"Alike: {'; '.join(one['alike'])}.")), 6)
-        held = " The fix did not hold." if one["state"] == "regressed" else ""
-        inset(Text(safe(f"{ago(ms_of(one['settled']), now_ms)}, after {one['lasted']}: {one['how']}{held}")), 6)
-        for note in one["known"]:
+    for issue in answer["earlier"]:
+        line = Text(f"{issue['number']:>4}  ", style="bold").append_text(state_text(issue["state"]))
+        console.print(
+            line.append(safe(f"  {issue['title']}"), style="bold").append(safe(f"  {issue['app']}"), style=QUIET)
+        )
+        inset(Text(safe(f"Alike: {'; '.join(issue['alike'])}.")), 6)
+        held = " The fix did not hold." if issue["state"] == "regressed" else ""
+        inset(Text(safe(f"{ago(ms_of(issue['settled']), now_ms)}, after {issue['lasted']}: {issue['how']}{held}")), 6)
+        for note in issue["known"]:
             looked = f"{note['looked_at']}: {note['found']}. " if note["looked_at"] else ""
             inset(Text(safe(f"{looked}{note['text']} ({note['person']})"), style=QUIET), 6)
     say("One of them whole: obitus issue NUMBER", QUIET)
@@ -92,9 +94,9 @@ def earlier(answer: dict[str, Any], now_ms: int) -> None:
 
 def _exception(link: dict[str, Any], *, first: bool, all_frames: bool) -> None:
     how = {"cause": "caused by ", "context": "raised while handling ", "member": "with the member "}
-    said = Text().append("" if first else how.get(link.get("relation", ""), "then "), style=QUIET)
-    said.append(safe(link["type"]), style=f"bold {FAILED}").append(f": {safe(link.get('message', ''))[:300]}")
-    inset(said, 2)
+    text = Text().append("" if first else how.get(link.get("relation", ""), "then "), style=QUIET)
+    text.append(safe(link["type"]), style=f"bold {FAILED}").append(f": {safe(link.get('message', ''))[:300]}")
+    inset(text, 2)
     hidden = 0
     frames = link.get("frames", [])
     any_own = any(frame.get("own", True) for frame in frames)

@@ -44,11 +44,11 @@ def records(
         _table(rows, columns)
     else:
         day = ""
-        for one in rows:
-            if one["time"][:10] != day:
-                day = one["time"][:10]
+        for record in rows:
+            if record["time"][:10] != day:
+                day = record["time"][:10]
                 say(f"{day}, UTC", QUIET)
-            row(one, [], whole=whole)
+            row(record, [], whole=whole)
     if answer["cut"]:
         say(safe(answer["cut"]), FAILED)
     if answer["next"]:
@@ -64,35 +64,35 @@ def records(
         )
 
 
-def row(one: dict[str, Any], columns: list[str], *, whole: bool = False) -> None:
+def row(record: dict[str, Any], columns: list[str], *, whole: bool = False) -> None:
     """Print one record on a line."""
-    values = one["values"]
+    values = record["values"]
     if columns:
         console.print(
             Text("  ".join(_value(name, values.get(name)) for name in columns)), overflow="ellipsis", no_wrap=True
         )
         return
-    said = Text(one["time"][11:23] + "  ", style=QUIET)
-    said.append_text(_LINES[one["kind"]](one))
-    console.print(said, overflow="fold", no_wrap=False, soft_wrap=True)
+    line = Text(record["time"][11:23] + "  ", style=QUIET)
+    line.append_text(_LINES[record["kind"]](record))
+    console.print(line, overflow="fold", no_wrap=False, soft_wrap=True)
     if whole:
-        _whole(one)
+        _whole(record)
 
 
 def together(answer: dict[str, Any], *, whole: bool) -> None:
     """Print everything of a run or a trace, oldest first, each with its app."""
     if not answer["records"]:
         say("Nothing is known of that id: no failure, log record or run has it.")
-    apps = {one["values"].get("app", "") for one in answer["records"]}
+    apps = {record["values"].get("app", "") for record in answer["records"]}
     width = max((len(name) for name in apps), default=0)
-    for one in answer["records"]:
+    for record in answer["records"]:
         if len(apps) > 1:
-            console.print(Text(f"{safe(one['values'].get('app', '')):<{width}}  ", style=ACCENT), end="")
-        row(one, [], whole=whole)
+            console.print(Text(f"{safe(record['values'].get('app', '')):<{width}}  ", style=ACCENT), end="")
+        row(record, [], whole=whole)
     if answer["cut"]:
         say(safe(answer["cut"]), FAILED)
     if answer["failures"]:
-        numbers = ", ".join(str(number) for number in dict.fromkeys(one["issue"] for one in answer["failures"]))
+        numbers = ", ".join(str(number) for number in dict.fromkeys(record["issue"] for record in answer["failures"]))
         say(
             f"{count_of(len(answer['records']), 'record')}. It failed: issue {numbers}. Read it: obitus issue NUMBER",
             QUIET,
@@ -107,23 +107,25 @@ def summary(kind: str, answer: dict[str, Any]) -> None:
     title = Text(safe(answer["summary"]), style="bold")
     console.print(title.append(f"  ·  {count_of(answer['records'], noun)}", style=QUIET))
     if answer["over_time"] is not None:
-        said = Text(f"{_figure(of, answer['value']):>12}  ", style="bold").append("in all  " if answer["by"] else "")
-        console.print(said.append(_sparkline(answer["over_time"]), style=QUIET))
+        line = Text(f"{_figure(of, answer['value']):>12}  ", style="bold").append("in all  " if answer["by"] else "")
+        console.print(line.append(_sparkline(answer["over_time"]), style=QUIET))
         ends = f"from {minute_of(answer['slices'][0])} in slices of {span(answer['slice_ms'])}, UTC"
         say(f"{'':14}{ends}", QUIET)
     elif not answer["by"]:
         say(f"{_figure(of, answer['value']):>12}")
     for group in answer["groups"]:
         keys = "  ".join(_value(name, key) or "(none)" for name, key in zip(answer["by"], group["keys"], strict=True))
-        said = Text(f"{_figure(of, group['value']):>12}  ", style="bold").append(safe(keys))
+        line = Text(f"{_figure(of, group['value']):>12}  ", style="bold").append(safe(keys))
         if of:
-            said.append(f"  {count_of(group['records'], noun)}", style=QUIET)
-        console.print(said, overflow="ellipsis", no_wrap=True)
+            line.append(f"  {count_of(group['records'], noun)}", style=QUIET)
+        console.print(line, overflow="ellipsis", no_wrap=True)
         if group["over_time"] is not None:
             say(f"{'':14}{_sparkline(group['over_time'])}", QUIET)
-    left = answer["groups_in_all"] - len(answer["groups"])
-    if left > 0:
-        say(f"{count_of(left, 'more value')} with less. More of them: --limit {len(answer['groups']) * 4}", QUIET)
+    more_groups = answer["groups_in_all"] - len(answer["groups"])
+    if more_groups > 0:
+        say(
+            f"{count_of(more_groups, 'more value')} with less. More of them: --limit {len(answer['groups']) * 4}", QUIET
+        )
     if answer["not_listed"]:
         say(f"{count_of(answer['not_listed'], noun)} with still other values are counted in all only.", QUIET)
     if answer["cut"]:
@@ -132,17 +134,18 @@ def summary(kind: str, answer: dict[str, Any]) -> None:
 
 def templates(answer: dict[str, Any]) -> None:
     """Print templates, the most frequent first; with the worst severity of each."""
-    for one in answer["templates"]:
-        severity = one["severity"]
+    for template in answer["templates"]:
+        severity = template["severity"]
         style = FAILED if severity in ("ERROR", "FATAL") else "bold" if severity == "WARN" else QUIET
-        said = Text(f"{one['records']:>10,}  ", style="bold").append(
+        line = Text(f"{template['records']:>10,}  ", style="bold").append(
             f"{SEVERITY_SHAPES[severity]} {severity:<5}  ", style=style
         )
-        console.print(said.append(safe(one["text"]) or "(empty)"), overflow="ellipsis", no_wrap=True)
-    left = answer["templates_in_all"] - len(answer["templates"])
-    if left > 0:
+        console.print(line.append(safe(template["text"]) or "(empty)"), overflow="ellipsis", no_wrap=True)
+    more_templates = answer["templates_in_all"] - len(answer["templates"])
+    if more_templates > 0:
         say(
-            f"{count_of(left, 'more template')} with fewer. More of them: --limit {len(answer['templates']) * 4}", QUIET
+            f"{count_of(more_templates, 'more template')} with fewer. More of them: --limit {len(answer['templates']) * 4}",
+            QUIET,
         )
     sums = f"{count_of(answer['records'], 'log record')}, {count_of(answer['templates_in_all'], 'template')}"
     say(f"{sums}; … stands for a value where a template was found.", QUIET)
@@ -150,39 +153,39 @@ def templates(answer: dict[str, Any]) -> None:
         say(f"{safe(answer['cut'])} Read from {minute_of(answer['back_to'])}.", FAILED)
 
 
-def _log(one: dict[str, Any]) -> Text:
-    values = one["values"]
+def _log(record: dict[str, Any]) -> Text:
+    values = record["values"]
     severity = values.get("severity", "")
     style = FAILED if severity in ("ERROR", "FATAL") else "bold" if severity == "WARN" else QUIET
-    said = Text(f"{SEVERITY_SHAPES.get(severity, '·')} {severity:<5}  ", style=style)
-    said.append(f"{safe(values.get('logger', '')):<22} ", style=ACCENT)
-    return said.append(safe(values.get("message", "")))
+    line = Text(f"{SEVERITY_SHAPES.get(severity, '·')} {severity:<5}  ", style=style)
+    line.append(f"{safe(values.get('logger', '')):<22} ", style=ACCENT)
+    return line.append(safe(values.get("message", "")))
 
 
-def _run(one: dict[str, Any]) -> Text:
-    values = one["values"]
+def _run(record: dict[str, Any]) -> Text:
+    values = record["values"]
     outcome = values.get("outcome", "")
     style = FAILED if outcome == "failed" else ""
-    said = Text(f"{OUTCOME_SHAPES.get(outcome, '·')} {outcome:<7}  ", style=style)
-    said.append(f"{_value('status', values.get('status')):>3}  {_figure('duration', values.get('duration')):>9}  ")
-    return said.append(safe(values.get("entry_point", "")), style=ACCENT)
+    line = Text(f"{OUTCOME_SHAPES.get(outcome, '·')} {outcome:<7}  ", style=style)
+    line.append(f"{_value('status', values.get('status')):>3}  {_figure('duration', values.get('duration')):>9}  ")
+    return line.append(safe(values.get("entry_point", "")), style=ACCENT)
 
 
-def _failure(one: dict[str, Any]) -> Text:
-    values = one["values"]
+def _failure(record: dict[str, Any]) -> Text:
+    values = record["values"]
     severity = values.get("severity", "")
-    said = Text(f"{SEVERITY_SHAPES.get(severity, '×')} {severity:<5}  ", style=FAILED)
-    said.append(safe(values.get("type", "")), style="bold").append(f"  {safe(values.get('message', ''))}")
-    where = " · ".join(part for part in (safe(values.get("entry_point", "")), f"issue {one['issue']}" if one["issue"] else "") if part)  # fmt: skip
-    return said.append(f"  {where}", style=QUIET)
+    line = Text(f"{SEVERITY_SHAPES.get(severity, '×')} {severity:<5}  ", style=FAILED)
+    line.append(safe(values.get("type", "")), style="bold").append(f"  {safe(values.get('message', ''))}")
+    where = " · ".join(part for part in (safe(values.get("entry_point", "")), f"issue {record['issue']}" if record["issue"] else "") if part)  # fmt: skip
+    return line.append(f"  {where}", style=QUIET)
 
 
 _LINES: Final = {"logs": _log, "runs": _run, "failures": _failure}
 
 
-def _whole(one: dict[str, Any]) -> None:
-    for name, value in sorted(one["values"].items()):
-        if name not in _SAID[one["kind"]]:
+def _whole(record: dict[str, Any]) -> None:
+    for name, value in sorted(record["values"].items()):
+        if name not in _SAID[record["kind"]]:
             line = Text(f"{safe(name)} = ", style=QUIET).append(_value(name, value), style="")
             console.print(Padding(line, (0, 0, 0, 14)))
 
@@ -192,8 +195,8 @@ def _table(rows: list[dict[str, Any]], columns: list[str]) -> None:
     for name in columns:
         number = all(type(row["values"].get(name)) in (int, float, type(None)) for row in rows)
         table.add_column(Text(safe(name)), overflow="fold", justify="right" if number else "left")
-    for one in rows:
-        table.add_row(*(Text(_value(name, one["values"].get(name))) for name in columns))
+    for record in rows:
+        table.add_row(*(Text(_value(name, record["values"].get(name))) for name in columns))
     console.print(table)
 
 
@@ -223,9 +226,9 @@ def _figure(of: str, value: float | None) -> str:
 
 
 def _sparkline(values: list[float | None]) -> str:
-    found = [value or 0 for value in values]
-    least = min((value for value in found if value > 0), default=0)
+    heights = [value or 0 for value in values]
+    least = min((value for value in heights if value > 0), default=0)
     # Whole numbers, for bars: a small number is still more than none.
     return sparkline(
-        [round(1000 * value / max(found)) if value else 0 for value in found] if least else [0 for _ in found], 60
+        [round(1000 * value / max(heights)) if value else 0 for value in heights] if least else [0 for _ in heights], 60
     )

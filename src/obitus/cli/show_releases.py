@@ -78,9 +78,9 @@ def release(answer: dict[str, Any]) -> None:
     heading("Where it is")
     for place in answer["places"]:
         arrived = f"arrived {minute_of(place['deployed'])} UTC" if place["deployed"] else "never arrived"
-        said = f"{safe(place['environment'])}: {arrived}{' (from its first report)' if place['inferred'] else ''}{', as a canary' if place['canary'] else ''}"
+        line = f"{safe(place['environment'])}: {arrived}{' (from its first report)' if place['inferred'] else ''}{', as a canary' if place['canary'] else ''}"
         inset(
-            Text(said).append(
+            Text(line).append(
                 ", live" if place["live"] else ", not live any more", style=ACCENT if place["live"] else QUIET
             ),
             2,
@@ -166,14 +166,14 @@ def compared(answer: dict[str, Any]) -> None:
             rows = list(group)
             heading(f"{title}, {kind}: {len(rows)}")
             most = MOST_SHOWN if kind in _BAD or kind in ("gone", "better") else 3
-            for one in rows[:most]:
+            for issue_row in rows[:most]:
                 what = (
-                    f"{one['issue']['number']:>4}  {safe(one['issue']['title'])}"
-                    if one["issue"]
-                    else safe(one["entry_point"])
+                    f"{issue_row['issue']['number']:>4}  {safe(issue_row['issue']['title'])}"
+                    if issue_row["issue"]
+                    else safe(issue_row["entry_point"])
                 )
                 inset(Text(f"{KIND_SHAPES[kind]} {what}", style=FAILED if kind in _BAD else ""), 2)
-                inset(Text(safe(one["reason"]), style=QUIET), 4)
+                inset(Text(safe(issue_row["reason"]), style=QUIET), 4)
             if len(rows) > most:
                 inset(Text(f"… and {len(rows) - most} more (--json has them all)", style=QUIET), 2)
     say(f"\nOf what is called worse, gone or better, at most {answer['false_share']:.0%} is so by chance.", QUIET)
@@ -210,44 +210,49 @@ def since(answer: dict[str, Any]) -> None:
         )
     if answer["verdicts"]:
         heading("Did the fix hold?")
-        for held in answer["verdicts"]:
-            where = f" in {safe(held['environment'])}" if held["environment"] else ""
+        for verdict in answer["verdicts"]:
+            where = f" in {safe(verdict['environment'])}" if verdict["environment"] else ""
             inset(
                 Text(
-                    f"{VERDICT_SHAPES[held['verdict']]} {held['verdict']}{where}",
-                    style=FAILED if held["verdict"] in _BAD else ACCENT,
+                    f"{VERDICT_SHAPES[verdict['verdict']]} {verdict['verdict']}{where}",
+                    style=FAILED if verdict["verdict"] in _BAD else ACCENT,
                 ),
                 2,
             )
-            inset(Text(safe(held["reason"])), 4)
+            inset(Text(safe(verdict["reason"])), 4)
     links = [("Revealed by the fix of", answer["revealed_by"])] if answer["revealed_by"] else []
-    links += [("Its fix revealed", one) for one in answer["revealed"]]
-    for said, one in links:
-        inset(Text(f"{said} issue {one['issue']['number']}, {safe(one['issue']['title'])}: {safe(one['reason'])}."), 2)
+    links += [("Its fix revealed", revealed) for revealed in answer["revealed"]]
+    for words, linked in links:
+        inset(
+            Text(
+                f"{words} issue {linked['issue']['number']}, {safe(linked['issue']['title'])}: {safe(linked['reason'])}."
+            ),
+            2,
+        )
     for change in answer["changes"]:
         heading(f"Likely changes in {safe(change['release'])}, where {change['what']}")
         if change["note"]:
             inset(Text(safe(change["note"]), style=QUIET), 2)
-        for place, one in enumerate(change["commits"], 1):
-            commit = one["commit"]
+        for place, linked in enumerate(change["commits"], 1):
+            commit = linked["commit"]
             inset(
                 Text(f"{place}. {commit['id'][:9]} ", style=QUIET)
                 .append(safe(commit["subject"]), style="bold")
                 .append(f"  {safe(commit['author'])}, {commit['time'][:10]}", style=QUIET),
                 2,
             )
-            inset(Text(safe("; ".join(one["reasons"][:3])), style=QUIET), 5)
+            inset(Text(safe("; ".join(linked["reasons"][:3])), style=QUIET), 5)
 
 
-def _issues(title: str, found: list[dict[str, Any]]) -> None:
-    if not found:
+def _issues(title: str, issues: list[dict[str, Any]]) -> None:
+    if not issues:
         return
-    heading(f"{title}: {len(found)}")
-    for one in found[:MOST_SHOWN]:
+    heading(f"{title}: {len(issues)}")
+    for issue in issues[:MOST_SHOWN]:
         inset(
-            Text(f"{one['number']:>4}  ", style="bold")
-            .append(safe(one["title"]))
-            .append(f"  {one['state']}", style=QUIET),
+            Text(f"{issue['number']:>4}  ", style="bold")
+            .append(safe(issue["title"]))
+            .append(f"  {issue['state']}", style=QUIET),
             2,
         )
 

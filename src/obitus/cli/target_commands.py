@@ -33,8 +33,8 @@ def list_targets(url: Url = None, token: Token = None, as_json: Json = False) ->
     if as_json:
         print_json(answer)
         return
-    for one in answer["targets"]:
-        _shown(one)
+    for listed in answer["targets"]:
+        _shown(listed)
     if not answer["targets"]:
         show.say(
             "Nothing is passed on. Write records to files: obitus target add depot file --set path=/var/log/obitus/records.ndjson"
@@ -78,11 +78,11 @@ def add(
     as_json: Json = False,
 ) -> None:
     """Pass on new records, in order. A target that was away gets later what it missed, for up to seven days."""
-    kept: dict[str, Any] = {one: secret_of(one) for one in secrets or ()}
+    values: dict[str, Any] = {secret_name: secret_of(secret_name) for secret_name in secrets or ()}
     if headers:
-        kept["headers"] = {one: secret_of(one) for one in headers}
+        values["headers"] = {one: secret_of(one) for one in headers}
     order: dict[str, Any] = {
-        "name": name, "kind": kind, "settings": settings_of(settings or [], NUMBERS), "secrets": kept or None, "question": question, "hides": hides or [],
+        "name": name, "kind": kind, "settings": settings_of(settings or [], NUMBERS), "secrets": values or None, "question": question, "hides": hides or [],
     }  # fmt: skip
     if passes:
         order["passes"] = passes
@@ -104,20 +104,20 @@ def try_now(name: Name, url: Url = None, token: Token = None) -> None:
     show.say(f"{safe(name)} is tried now.")
 
 
-def _shown(one: dict[str, Any]) -> None:
-    settings = ", ".join(f"{name}={value}" for name, value in one["settings"].items())
-    show.console.print(Text(safe(one["name"]), style="bold").append(f"  {one['kind']}  {safe(settings)}"))
-    asked = f" of {one['question']}" if one["question"] else ""
-    what = f"{', '.join(one['passes'])}{asked}"
-    latest = f", last {minute_of(one['latest'])}" if one["latest"] else ""
+def _shown(target: dict[str, Any]) -> None:
+    settings = ", ".join(f"{name}={value}" for name, value in target["settings"].items())
+    show.console.print(Text(safe(target["name"]), style="bold").append(f"  {target['kind']}  {safe(settings)}"))
+    asked = f" of {target['question']}" if target["question"] else ""
+    what = f"{', '.join(target['passes'])}{asked}"
+    latest = f", last {minute_of(target['latest'])}" if target["latest"] else ""
     show.say(
-        f"    {safe(what)}; {count_of(one['passed'], 'record')} taken{latest}; {count_of(one['lag'], 'report')} to look at",
+        f"    {safe(what)}; {count_of(target['passed'], 'record')} taken{latest}; {count_of(target['lag'], 'report')} to look at",
         show.QUIET,
     )
-    if one["refused"] or one["lost"]:
-        show.say(f"    {one['refused']:,} refused, {one['lost']:,} lost", show.FAILED)
-    if one["trouble"]:
-        since = f" since {minute_of(one['trouble_since'])}" if one["trouble_since"] else ""
-        show.say(f"    {safe(one['trouble'])}{since}", show.FAILED)
-    if one["allowed"]:
-        show.say(f"    {safe(one['allowed'])}", show.FAILED)
+    if target["refused"] or target["lost"]:
+        show.say(f"    {target['refused']:,} refused, {target['lost']:,} lost", show.FAILED)
+    if target["trouble"]:
+        since = f" since {minute_of(target['trouble_since'])}" if target["trouble_since"] else ""
+        show.say(f"    {safe(target['trouble'])}{since}", show.FAILED)
+    if target["allowed"]:
+        show.say(f"    {safe(target['allowed'])}", show.FAILED)

@@ -46,12 +46,12 @@ def timeline(
     """Show everything that led up to a failure, from all apps that took part, in order, and the last step that worked."""
     if sum(one is not None for one in (what, user, host)) != 1:
         raise UsageTrouble("Say one: a failure, run, trace or issue, or --user, or --host.")
-    asked = api(url, token)
+    service = api(url, token)
     more = {"at": time_of(at), "around": around}
     if user is not None or host is not None:
-        answer = asked.get("/api/timeline", {"user": user, "host": host} | more)
+        answer = service.get("/api/timeline", {"user": user, "host": host} | more)
     else:
-        answer = _of(asked, str(what).lower(), more)
+        answer = _of(service, str(what).lower(), more)
     print_json(answer) if as_json else _show(answer, unfold=unfold)
 
 
@@ -70,8 +70,8 @@ def _of(asked: Api, what: str, more: dict[str, Any]) -> Any:
 
 def _show(answer: dict[str, Any], *, unfold: bool) -> None:
     say(f"{safe(answer['title'])}, {answer['start'][:19].replace('T', ' ')} UTC", "bold")
-    for one in answer["corrections"]:
-        say(safe(one["reason"]), QUIET if one["certain"] else FAILED)
+    for correction in answer["corrections"]:
+        say(safe(correction["reason"]), QUIET if correction["certain"] else FAILED)
     for note in answer["notes"]:
         say(safe(note), QUIET)
     apps = answer["apps"]
@@ -104,21 +104,21 @@ def _show(answer: dict[str, Any], *, unfold: bool) -> None:
 def _line(entry: dict[str, Any], apps: list[str], answer: dict[str, Any]) -> None:
     lanes = "".join(f"{place + 1} " if name == entry["app"] else "│ " for place, name in enumerate(apps))
     loud = entry["severity"] in _LOUD
-    said = Text(f"{length_of(entry['since_ms']):>10}  ", style=QUIET).append(lanes, style=QUIET)
-    said.append("  " * min(entry["depth"], 8)).append(f"{SHAPES[entry['kind']]} ", style=FAILED if loud else QUIET)
+    line = Text(f"{length_of(entry['since_ms']):>10}  ", style=QUIET).append(lanes, style=QUIET)
+    line.append("  " * min(entry["depth"], 8)).append(f"{SHAPES[entry['kind']]} ", style=FAILED if loud else QUIET)
     style = FAILED if loud else "bold" if entry["kind"] == "run" else ""
-    said.append(safe(entry["said"]) or f"({entry['kind']})", style=style)
+    line.append(safe(entry["said"]) or f"({entry['kind']})", style=style)
     if entry["kind"] == "run" and (entry["data"].get("status") or 0) >= 400:
-        said.append(f" → {entry['data']['status']}", style=style)
+        line.append(f" → {entry['data']['status']}", style=style)
     if entry["severity"] == "WARN":
-        said.append("  ! WARN")
+        line.append("  ! WARN")
     if entry["duration_ms"] is not None:
-        said.append(f"  {length_of(entry['duration_ms'])}", style=QUIET)
+        line.append(f"  {length_of(entry['duration_ms'])}", style=QUIET)
     if answer["worked"] and entry["key"] == answer["worked"]["key"]:
-        said.append("  ◂ last that worked", style="bold")
+        line.append("  ◂ last that worked", style="bold")
     if entry["issue"]:
-        said.append(f"  issue {entry['issue']}", style=QUIET)
-    console.print(said, soft_wrap=True)
+        line.append(f"  issue {entry['issue']}", style=QUIET)
+    console.print(line, soft_wrap=True)
 
 
 @app.command(short_help="Show where a run differs from good ones.")
@@ -130,23 +130,23 @@ def turning(
     as_json: Json = False,
 ) -> None:
     """Show the first step of a failing run that healthy runs do not have, do differently, or finish far sooner."""
-    asked = api(url, token)
-    id = asked.get(f"/api/issues/{what}")["latest"]["id"] if what.isdigit() else what
-    answer = asked.get(f"/api/failures/{id}/turning")
+    service = api(url, token)
+    id = service.get(f"/api/issues/{what}")["latest"]["id"] if what.isdigit() else what
+    answer = service.get(f"/api/failures/{id}/turning")
     if as_json:
         print_json(answer)
         return
     say(f"{'Turning point: ' if answer['found'] else ''}{safe(answer['said'])}", FAILED if answer["found"] else "")
-    for one in answer["differences"][1:5]:
-        say(f"  then: {safe(one['said'])}", QUIET)
+    for difference in answer["differences"][1:5]:
+        say(f"  then: {safe(difference['said'])}", QUIET)
     if not answer["side_by_side"]:
         return
     say(f"This run beside the nearest of {answer['healthy']} healthy ones; ≠ where they differ:", QUIET)
     for line in answer["side_by_side"]:
         if line["differs"] or whole:
             here, there = (_side(line[name]) for name in ("here", "healthy"))
-            said = Text("≠ " if line["differs"] else "  ", style=FAILED).append(here.ljust(38)[:38]).append("  ")
-            console.print(said.append(there, style=QUIET), overflow="ellipsis", no_wrap=True)
+            text = Text("≠ " if line["differs"] else "  ", style=FAILED).append(here.ljust(38)[:38]).append("  ")
+            console.print(text.append(there, style=QUIET), overflow="ellipsis", no_wrap=True)
 
 
 def _side(step: dict[str, Any] | None) -> str:
@@ -177,10 +177,10 @@ def common(
     say(safe(answer["said"]), FAILED if answer["found"] else "")
     if answer["found"]:
         table = plain_table("failing", "healthy", "what", left=("what",))
-        for one in answer["found"]:
-            with_it = f"  and {safe('; '.join(one['with_it'][:3]))}" if one["with_it"] else ""
-            said = Text(f"{safe(one['name'])} {safe(one['value'])}").append(with_it, style=QUIET)
-            table.add_row(f"{one['failing_share']:.0%}", f"{one['healthy_share']:.1%}", said)
+        for feature in answer["found"]:
+            with_it = f"  and {safe('; '.join(feature['with_it'][:3]))}" if feature["with_it"] else ""
+            line = Text(f"{safe(feature['name'])} {safe(feature['value'])}").append(with_it, style=QUIET)
+            table.add_row(f"{feature['failing_share']:.0%}", f"{feature['healthy_share']:.1%}", line)
         console.print(table)
         say(
             f"{answer['failing']:,} failing runs against {answer['healthy']:,} healthy ones, each weighted for the ones that were not sent.",

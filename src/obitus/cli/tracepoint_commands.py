@@ -85,9 +85,9 @@ def add(
     if issue is not None:
         order["issue"] = issue
     order |= _source(file, line, checkout)
-    asked = api(url, token)
+    service = api(url, token)
     for name in app_names.split(","):
-        answer = asked.post(f"/api/apps/{quote(name.strip(), safe='')}/tracepoints", order)
+        answer = service.post(f"/api/apps/{quote(name.strip(), safe='')}/tracepoints", order)
         if as_json:
             print_json(answer)
             continue
@@ -97,7 +97,7 @@ def add(
             show.say(
                 "It is set only where this very source runs: hashes are compared, and no source was sent.", show.QUIET
             )
-        running = asked.get("/api/tracepoints", {"app": name.strip()})["instances"]
+        running = service.get("/api/tracepoints", {"app": name.strip()})["instances"]
         if not running:
             show.say(
                 f"No running instance of {safe(name.strip())} allows tracepoints. Start it with OBITUS_TRACEPOINTS=1.",
@@ -119,9 +119,9 @@ def list_tracepoints(
     if as_json:
         print_json(answer)
         return
-    shown = [one for one in answer["tracepoints"] if every or one["active"]]
-    for one in reversed(shown):
-        _shown(one)
+    shown = [listed for listed in answer["tracepoints"] if every or listed["active"]]
+    for listed in reversed(shown):
+        _shown(listed)
     over = len(answer["tracepoints"]) - len(shown)
     if not shown:
         show.say("No tracepoint is set. Set one: obitus tracepoint add APP FILE:LINE --for 30m")
@@ -129,12 +129,12 @@ def list_tracepoints(
         show.say(f"{over:,} more {'is' if over == 1 else 'are'} over (--all).", show.QUIET)
     running = answer["instances"]
     by_app: dict[str, int] = {}
-    for one in running:
-        by_app[one["app"]] = by_app.get(one["app"], 0) + 1
-    said = ", ".join(f"{count_of(count, 'instance')} of {safe(name)}" for name, count in by_app.items())
+    for listed in running:
+        by_app[listed["app"]] = by_app.get(listed["app"], 0) + 1
+    instances = ", ".join(f"{count_of(count, 'instance')} of {safe(name)}" for name, count in by_app.items())
     show.say(
-        f"Tracepoints are allowed in {said}."
-        if said
+        f"Tracepoints are allowed in {instances}."
+        if instances
         else "No running instance allows tracepoints (OBITUS_TRACEPOINTS=1).",
         show.QUIET,
     )
@@ -161,9 +161,9 @@ def show_one(number: Number, url: Url = None, token: Token = None, as_json: Json
             + (f"; {state['left_out']:,} more hits were too many a second" if state["left_out"] else ""),
             show.QUIET,
         )
-        for said in (state["why"], state["trouble"]):
-            if said:
-                show.say(f"      {safe(said)}", show.FAILED if state["state"] == "not set" else "")
+        for reason in (state["why"], state["trouble"]):
+            if reason:
+                show.say(f"      {safe(reason)}", show.FAILED if state["state"] == "not set" else "")
         if state["offers"]:
             show.say(f"      Lines that can have one: {', '.join(map(str, state['offers']))}", show.QUIET)
     if not answer["states"] and answer["tracepoint"]["active"]:
@@ -183,23 +183,23 @@ def hits(
     as_json: Json = False,
 ) -> None:
     """Show the hits of a tracepoint, the newest at the bottom: values, locals, stack, run."""
-    asked = api(url, token)
+    service = api(url, token)
     question = {"question": f"tracepoint.id={number}", "window": "14d"}
-    asked.get(f"/api/tracepoints/{number}")
+    service.get(f"/api/tracepoints/{number}")
 
     def print_hit(row: dict[str, Any]) -> None:
-        answer = asked.get(f"/api/record/{row['number']}")
+        answer = service.get(f"/api/record/{row['number']}")
         print_json(answer) if as_json else _hit(answer, all_frames=all_frames)
 
     if not following:
-        rows = asked.get("/api/records/logs", question | {"limit": limit})["records"]
+        rows = service.get("/api/records/logs", question | {"limit": limit})["records"]
         for row in reversed(rows):
             print_hit(row)
         if not rows and not as_json:
             show.say(f"Nothing yet. Where is it set? obitus tracepoint show {number}")
         return
     with suppress(KeyboardInterrupt):
-        for rows in follow_records(asked, "logs", question, limit):
+        for rows in follow_records(service, "logs", question, limit):
             for row in rows:
                 print_hit(row)
 
@@ -207,10 +207,10 @@ def hits(
 @tracepoint.command("end")
 def end(number: Number, url: Url = None, token: Token = None) -> None:
     """End a tracepoint before its time; all instances remove it within a second."""
-    asked = api(url, token)
-    found = asked.get(f"/api/tracepoints/{number}")["tracepoint"]
-    asked.delete(f"/api/apps/{quote(found['app'], safe='')}/tracepoints/{number}")
-    show.say(f"Tracepoint {number} is over, after {count_of(found['hits'], 'hit')}.")
+    service = api(url, token)
+    ended = service.get(f"/api/tracepoints/{number}")["tracepoint"]
+    service.delete(f"/api/apps/{quote(ended['app'], safe='')}/tracepoints/{number}")
+    show.say(f"Tracepoint {number} is over, after {count_of(ended['hits'], 'hit')}.")
 
 
 def _place(text: str) -> tuple[str, int]:
@@ -222,10 +222,10 @@ def _place(text: str) -> tuple[str, int]:
 
 def _lives_ms(text: str) -> int:
     seconds = text.strip().lower().removesuffix("s")
-    found = int(seconds) * 1000 if seconds != text and seconds.isdigit() else span_ms(text)
-    if not found:
+    lives_ms = int(seconds) * 1000 if seconds != text and seconds.isdigit() else span_ms(text)
+    if not lives_ms:
         raise UsageTrouble(f"--for {text!r}: a span is expected, such as 90s, 30m or 2h.")
-    return found
+    return lives_ms
 
 
 def _collected(text: str) -> list[str]:
@@ -239,11 +239,11 @@ def _source(file: str, line: int, checkout: Path | None) -> dict[str, Any]:
     if not path.is_file():
         if checkout is None:
             return {}
-        found = [one for one in folder.rglob(Path(file).name) if one.as_posix().endswith(file.removeprefix("./"))][:3]
-        if len(found) != 1:
-            shown = ", ".join(map(str, found)) or "none"
+        sources = [one for one in folder.rglob(Path(file).name) if one.as_posix().endswith(file.removeprefix("./"))][:3]
+        if len(sources) != 1:
+            shown = ", ".join(map(str, sources)) or "none"
             raise UsageTrouble(f"{folder} has no single file that ends in {file} ({shown}). Name more of its path.")
-        path = found[0]
+        path = sources[0]
     source = path.read_bytes()
     lines = source.decode("utf-8", "replace").splitlines()
     if line > len(lines):
@@ -254,27 +254,33 @@ def _source(file: str, line: int, checkout: Path | None) -> dict[str, Any]:
     return {"hash": hash_of(source), "code_hash": hash_of_line(code)}
 
 
-def _shown(one: dict[str, Any]) -> None:
-    title = Text(f"{one['id']:>4}  ", style=show.QUIET).append(
-        safe(f"{one['app']} {one['file']}:{one['line']}"), style="bold"
+def _shown(tracepoint: dict[str, Any]) -> None:
+    title = Text(f"{tracepoint['id']:>4}  ", style=show.QUIET).append(
+        safe(f"{tracepoint['app']} {tracepoint['file']}:{tracepoint['line']}"), style="bold"
     )
-    if one["condition"]:
-        title.append(safe(f"  when {one['condition']}"))
+    if tracepoint["condition"]:
+        title.append(safe(f"  when {tracepoint['condition']}"))
     show.console.print(title)
-    where = ", ".join(filter(None, (one["environment"], one["release"], *one["hosts"], *one["instances"])))
-    asks = [f"“{one['message']}”"] if one["message"] else []
-    asks += [*one["values"], *one["collect"]]
+    where = ", ".join(
+        filter(None, (tracepoint["environment"], tracepoint["release"], *tracepoint["hosts"], *tracepoint["instances"]))
+    )
+    asks = [f"“{tracepoint['message']}”"] if tracepoint["message"] else []
+    asks += [*tracepoint["values"], *tracepoint["collect"]]
     show.say(f"      {safe(', '.join(asks))}" + (f"; only {safe(where)}" if where else ""), show.QUIET)
     state = (
-        f"set in {count_of(one['set_in'], 'instance')}"
-        + (f", waits in {one['waits_in']:,}" if one["waits_in"] else "")
-        + (f", not set in {one['not_set_in']:,}" if one["not_set_in"] else "")
-        if one["active"]
-        else f"over: {safe(one['over'])}"
+        f"set in {count_of(tracepoint['set_in'], 'instance')}"
+        + (f", waits in {tracepoint['waits_in']:,}" if tracepoint["waits_in"] else "")
+        + (f", not set in {tracepoint['not_set_in']:,}" if tracepoint["not_set_in"] else "")
+        if tracepoint["active"]
+        else f"over: {safe(tracepoint['over'])}"
     )
-    cost = f", the line ran {count_of(one['looked'], 'time')}, {one['cost_ms']:,.1f} ms" if one["looked"] else ""
+    cost = (
+        f", the line ran {count_of(tracepoint['looked'], 'time')}, {tracepoint['cost_ms']:,.1f} ms"
+        if tracepoint["looked"]
+        else ""
+    )
     show.say(
-        f"      {one['hits']:,} of {count_of(one['most_hits'], 'hit')}; {state}{cost}. Set by {safe(one['person'])}, until {one['until'][11:16]} UTC.",
+        f"      {tracepoint['hits']:,} of {count_of(tracepoint['most_hits'], 'hit')}; {state}{cost}. Set by {safe(tracepoint['person'])}, until {tracepoint['until'][11:16]} UTC.",
         show.QUIET,
     )
 
@@ -282,10 +288,10 @@ def _shown(one: dict[str, Any]) -> None:
 def _hit(answer: dict[str, Any], *, all_frames: bool) -> None:
     values, report = answer["record"]["values"], answer["report"] or {}
     hit = report.get("hit") or {}
-    said = Text(answer["record"]["time"][11:23] + "  ", style=show.QUIET).append(
+    line = Text(answer["record"]["time"][11:23] + "  ", style=show.QUIET).append(
         safe(values.get("message", "")), style="bold"
     )
-    show.console.print(said, overflow="fold", soft_wrap=True)
+    show.console.print(line, overflow="fold", soft_wrap=True)
     run = f", run {values['run']} ({safe(values.get('entry_point', ''))})" if "run" in values else ""
     show.say(
         f"    {safe(values.get('app', ''))} on {safe(values.get('host.name', ''))} {values.get('process.pid', '')}{run}",

@@ -103,8 +103,8 @@ def priority(
 @app.command(short_help="Take issues: say that you take care of them.")
 def take(numbers: Numbers, url: Url = None, token: Token = None, as_json: Json = False) -> None:
     """Take issues: they become yours."""
-    asked = api(url, token)
-    _decide(asked, numbers, {"hand_over": {"to": asked.get("/api/me")["name"]}}, as_json)
+    service = api(url, token)
+    _decide(service, numbers, {"hand_over": {"to": service.get("/api/me")["name"]}}, as_json)
 
 
 @app.command("hand-over", short_help="Hand issues to somebody, or put them back.")
@@ -167,15 +167,15 @@ def _decide(asked: Api, numbers: list[int], order: dict[str, Any], as_json: bool
 
 def _show(issue: dict[str, Any]) -> None:
     last = safe(issue["history"][-1]["reason"]) if issue["history"] else ""
-    said = Text(f"Issue {issue['number']}: ").append_text(show.state_text(issue["state"], issue["settled_in"]))
+    line = Text(f"Issue {issue['number']}: ").append_text(show.state_text(issue["state"], issue["settled_in"]))
     about = [f"with {issue['holder'] or 'nobody'}", f"{issue['priority']['level']} priority"]
     if issue["waits_for"]:
         about.append(f"waits for {issue['waits_for']}")
-    show.console.print(said.append(safe(f", {', '.join(about)}. ")).append(last))
+    show.console.print(line.append(safe(f", {', '.join(about)}. ")).append(last))
 
 
 def _left(answer: dict[str, Any]) -> None:
     if answer["left"]:
         show.say(f"{count_of(len(answer['left']), 'issue')} left as they are:")
-    for one in answer["left"]:
-        show.say(f"  {one['number']}: {safe(one['why'])}")
+    for issue in answer["left"]:
+        show.say(f"  {issue['number']}: {safe(issue['why'])}")

@@ -12,7 +12,7 @@ from obitus.cli.errors import UsageTrouble
 
 def settings_of(pairs: list[str], numbers: Collection[str]) -> dict[str, Any]:
     """Return settings from NAME=VALUE pairs; raises UsageTrouble."""
-    found: dict[str, Any] = {}
+    settings: dict[str, Any] = {}
     for pair in pairs:
         name, sign, value = pair.partition("=")
         if not sign:
@@ -20,12 +20,12 @@ def settings_of(pairs: list[str], numbers: Collection[str]) -> dict[str, Any]:
         if name in numbers:
             if not value.isdigit():
                 raise UsageTrouble(f"--set {pair!r}: {name} is a number.")
-            found[name] = int(value)
+            settings[name] = int(value)
         elif name == "to":
-            found.setdefault("to", []).append(value)
+            settings.setdefault("to", []).append(value)
         else:
-            found[name] = value
-    return found
+            settings[name] = value
+    return settings
 
 
 def octets_of(option: str, text: str) -> int:

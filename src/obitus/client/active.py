@@ -34,6 +34,6 @@ def give_up() -> Reporter | None:
 
 def at_exit() -> None:
     """The interpreter ends."""
-    found = active_reporter()
-    if found is not None:
-        found.life.last_words()
+    reporter = active_reporter()
+    if reporter is not None:
+        reporter.life.last_words()

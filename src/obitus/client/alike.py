@@ -40,18 +40,18 @@ class Form(NamedTuple):
 def form_of(error: BaseException, entry_point: str) -> Form:
     """Return the form of an exception in a run of an entry point, which is empty outside of a run."""
     form = Form((), [])
-    found: list[Any] = [entry_point]
+    parts: list[Any] = [entry_point]
     link: BaseException | None = error
     for _ in range(MOST_LINKS):
         if link is None:
             break
-        _add(link, found, form.codes)
+        _add(link, parts, form.codes)
         if isinstance(link, BaseExceptionGroup):
             for member in link.exceptions[:MOST_LINKS]:
-                _add(member, found, form.codes)
+                _add(member, parts, form.codes)
         cause = link.__cause__
         link = cause if cause is not None else None if link.__suppress_context__ else link.__context__
-    return form._replace(key=tuple(found))
+    return form._replace(key=tuple(parts))
 
 
 def form_of_place(frame: FrameType, severity: str, entry_point: str) -> Form:
@@ -59,16 +59,16 @@ def form_of_place(frame: FrameType, severity: str, entry_point: str) -> Form:
     return Form((entry_point, severity, id(frame.f_code), frame.f_lasti), [frame.f_code])
 
 
-def _add(error: BaseException, found: list[Any], codes: list[CodeType]) -> None:
+def _add(error: BaseException, parts: list[Any], codes: list[CodeType]) -> None:
     """Add the type of an exception, and the innermost places that it went through."""
     places: deque[tuple[CodeType, int]] = deque(maxlen=MOST_PLACES)
     traceback = error.__traceback__
     while traceback is not None:
         places.append((traceback.tb_frame.f_code, traceback.tb_lasti))
         traceback = traceback.tb_next
-    found.append(type(error))
+    parts.append(type(error))
     for code, instruction in places:
-        found.append((id(code), instruction))
+        parts.append((id(code), instruction))
         codes.append(code)
 
 
@@ -100,62 +100,62 @@ class Alike:
             return
         if len(self._forms) >= MOST_FORMS and not self._forget_one():
             return
-        kept = {name: report[name] for name in ("severity", "handled", "captured_by")}
-        kept["exceptions"] = [
+        marks = {name: report[name] for name in ("severity", "handled", "captured_by")}
+        marks["exceptions"] = [
             link | {"frames": [{n: v for n, v in frame.items() if n not in _OF_THIS_ONE} for frame in link["frames"]]}
             for link in report["exceptions"]
         ]
         if "run" in report:
-            kept["run"] = {"entry_point": report["run"]["entry_point"]}
-        self._forms[form.key] = _Known(form.codes, kept)
+            marks["run"] = {"entry_point": report["run"]["entry_point"]}
+        self._forms[form.key] = _Known(form.codes, marks)
 
     def strengthen(self, form: Form, captured_by: str, severity: str) -> None:
         """Mark the failures of this form as unhandled after all."""
-        known = self._forms.get(form.key)
-        if known is not None:
-            known.report |= {"handled": False, "captured_by": captured_by, "severity": severity}
+        entry = self._forms.get(form.key)
+        if entry is not None:
+            entry.report |= {"handled": False, "captured_by": captured_by, "severity": severity}
 
     def count(self, form: Form) -> bool:
         """Count a failure; return False where none of its form has been reported whole."""
-        known = self._forms.get(form.key)
-        if known is None:
+        entry = self._forms.get(form.key)
+        if entry is None:
             return False
-        known.latest_ms = self._base.clock_ms()
-        next(known.counter.count)
+        entry.latest_ms = self._base.clock_ms()
+        next(entry.counter.count)
         return True
 
     def take_back(self, form: Form) -> None:
         """Take one out of the count again, because it is captured after all. Does nothing where the count was reported already."""
-        known = self._forms.get(form.key)
-        if known is not None and known.counter.waiting:
-            known.counter.taken += 1
+        entry = self._forms.get(form.key)
+        if entry is not None and entry.counter.waiting:
+            entry.counter.taken += 1
 
     def send(self) -> None:
         """Queue what was counted since the last time."""
         sender = self._base.sender
-        for known in list(self._forms.values()):
-            failures = min(known.counter.waiting, COUNTED)
+        for entry in list(self._forms.values()):
+            failures = min(entry.counter.waiting, COUNTED)
             if failures and not sender.full:
-                report = self._report(known, failures)
-                known.counter.taken += failures
-                known.counter.id = None
+                report = self._report(entry, failures)
+                entry.counter.taken += failures
+                entry.counter.id = None
                 sender.put(report)
 
     def look(self) -> list[dict[str, Any]]:
         """Return what ``send`` would queue, with the same ids, and go on counting. It is written down in case the
         process is killed."""
-        waiting = [(known.counter.waiting, known) for known in list(self._forms.values()) if known.counter.waiting]
+        waiting = [(entry.counter.waiting, entry) for entry in list(self._forms.values()) if entry.counter.waiting]
         waiting.sort(key=lambda each: -each[0])
-        return [self._report(known, min(failures, COUNTED)) for failures, known in waiting[:MOST_IN_STORY]]
+        return [self._report(entry, min(failures, COUNTED)) for failures, entry in waiting[:MOST_IN_STORY]]
 
-    def _report(self, known: _Known, failures: int) -> dict[str, Any]:
-        if known.counter.id is None:
-            known.counter.id = self._base.new_id()
-        report = self._base.new_report("failure", known.report["severity"], None, {})
+    def _report(self, entry: _Known, failures: int) -> dict[str, Any]:
+        if entry.counter.id is None:
+            entry.counter.id = self._base.new_id()
+        report = self._base.new_report("failure", entry.report["severity"], None, {})
         # It is not this thread that failed.
         report["attributes"].pop("thread.name", None)
-        report |= copy.deepcopy(known.report)
-        return report | {"id": known.counter.id, "time": to_text(known.latest_ms), "counted": failures}
+        report |= copy.deepcopy(entry.report)
+        return report | {"id": entry.counter.id, "time": to_text(entry.latest_ms), "counted": failures}
 
     def _forget_one(self) -> bool:
         """Make room; what was counted and not reported yet is kept."""

@@ -196,17 +196,17 @@ class Backlog:
                     spool.take_in()
                 except OSError as error:
                     self._say_full(spool, error)
-            left = len(queue)
-            while left > 0:
+            remaining = len(queue)
+            while remaining > 0:
                 lines: list[bytes] = []
                 size = 0
-                while left > 0 and len(lines) < BATCH_REPORTS and size < BATCH_BYTES:
-                    left -= 1
+                while remaining > 0 and len(lines) < BATCH_REPORTS and size < BATCH_BYTES:
+                    remaining -= 1
                     self._being_written += 1
                     try:
                         report = queue.popleft()
                     except IndexError:
-                        left = 0
+                        remaining = 0
                         break
                     line = self.line(report)
                     if line is not None:
@@ -238,8 +238,8 @@ class Backlog:
             self.memory_bytes += len(line)
 
     def _say_full(self, spool: Spool, error: OSError) -> None:
-        said = f"Obitus: {spool.folder} cannot be written ({error}); reports wait in memory. Free some space there."
-        self._sayings.say("spool-write", said)
+        warning = f"Obitus: {spool.folder} cannot be written ({error}); reports wait in memory. Free some space there."
+        self._sayings.say("spool-write", warning)
 
     def look_for_others(self) -> None:
         """Take over what ended processes left, where the folder has changed since the last look; limited in frequency."""

@@ -119,7 +119,7 @@ class Base:
         self._process["service.instance.id"] = self.new_id()
 
     def _describe_process(self, more: Mapping[str, Any]) -> dict[str, Any]:
-        found: dict[str, Any] = {
+        process: dict[str, Any] = {
             "host.name": short(socket.gethostname()),
             "process.pid": os.getpid(),
             # OpenTelemetry's name for what tells one process of a service from all others, before it and beside it.
@@ -129,5 +129,5 @@ class Base:
             "process.command": short(sys.argv[0] if sys.argv else ""),
         }
         if self.settings.environment:
-            found["deployment.environment.name"] = self.settings.environment
-        return found | dict(more)
+            process["deployment.environment.name"] = self.settings.environment
+        return process | dict(more)

@@ -76,13 +76,13 @@ def _steps(settings: Settings) -> Iterator[Finding]:
         yield Finding("service", False, f"The service is not ready: {' '.join(map(str, health['reasons']))}")
     version = str(health.get("version", ""))
     same = version.split(".")[:1] == VERSION.split(".")[:1]
-    said = f"Service {version}, client {VERSION}."
-    yield Finding("version", same, said if same else f"{said} Their first numbers differ: install the same.")
+    sentence = f"Service {version}, client {VERSION}."
+    yield Finding("version", same, sentence if same else f"{sentence} Their first numbers differ: install the same.")
     difference = time.time_ns() // 1_000_000 - to_ms(datetime.fromisoformat(health["time"]))
     ahead = "ahead of" if difference > 0 else "behind"
     if abs(difference) > MOST_CLOCK_DIFFERENCE_MS:
-        said = f"This clock is {abs(difference) / 1000:.0f} s {ahead} the service's. Set it (times are corrected meanwhile)."
-        yield Finding("clock", False, said)
+        sentence = f"This clock is {abs(difference) / 1000:.0f} s {ahead} the service's. Set it (times are corrected meanwhile)."
+        yield Finding("clock", False, sentence)
     yield Finding("clock", True, f"{abs(difference)} ms {ahead} the service's.")
     yield _send(url, key, settings.release)
     yield _spool(settings)
@@ -121,12 +121,12 @@ def _spool(settings: Settings) -> Finding:
         return Finding(
             "spool", False, f"{folder} cannot be used ({error.strerror or error}). Set OBITUS_SPOOL to another folder."
         )
-    said = (
+    sentence = (
         f"{waiting:,} bytes of earlier reports wait in it; the app's next start sends them."
         if waiting
         else "Nothing waits in it."
     )
-    return Finding("spool", True, f"{folder}. {said}")
+    return Finding("spool", True, f"{folder}. {sentence}")
 
 
 def _thresholds(by_logger: Mapping[str, str]) -> str:
@@ -179,8 +179,8 @@ def _send(url: str, key: str, release: str | None) -> Finding:
     if answer.status == 200 and content.get("stored") == 1:
         return Finding("report", True, f"A test report was stored on disk, {took_ms:.0f} ms.")
     lines = content.get("lines") or [{}]
-    said = lines[0].get("reason") or content.get("detail") or f"status {answer.status}"
-    return Finding("report", False, f"The test report was refused: {said}")
+    reason = lines[0].get("reason") or content.get("detail") or f"status {answer.status}"
+    return Finding("report", False, f"The test report was refused: {reason}")
 
 
 def main(arguments: list[str]) -> int:

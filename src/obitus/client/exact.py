@@ -179,12 +179,12 @@ class Keeper:
                 self._child(cast(Any, base).__new__(base, value), into(form, "content"), level + 1)
         if _is_pydantic(kind):
             form["how"] = "pydantic"
-        held = _fields(value, kind)
-        if len(held) > MOST_ITEMS:
+        field_values = _fields(value, kind)
+        if len(field_values) > MOST_ITEMS:
             form["cut"] = True
-            del held[MOST_ITEMS:]
-        form["fields"] = fields = dict.fromkeys(name for name, _ in held)
-        for name, inner in held:
+            del field_values[MOST_ITEMS:]
+        form["fields"] = fields = dict.fromkeys(name for name, _ in field_values)
+        for name, inner in field_values:
             self._characters -= len(name)
             self._child(inner, into(fields, name), level + 1, name)
         return form
@@ -224,31 +224,31 @@ class Keeper:
 
     def _pairs(self, value: Any, form: dict[str, Any], level: int) -> None:
         """Keep keys and values: by name where all keys are texts, so that secrets are recognised by their names."""
-        held = list(islice(list(value.items()), MOST_ITEMS + 1))
-        if len(held) > MOST_ITEMS:
+        items = list(islice(list(value.items()), MOST_ITEMS + 1))
+        if len(items) > MOST_ITEMS:
             form["cut"] = True
-            del held[MOST_ITEMS:]
-        if all(type(key) is str and len(key) <= MOST_SEEN for key, _ in held):
-            form["entries"] = entries = dict.fromkeys(key for key, _ in held)
-            for key, inner in held:
+            del items[MOST_ITEMS:]
+        if all(type(key) is str and len(key) <= MOST_SEEN for key, _ in items):
+            form["entries"] = entries = dict.fromkeys(key for key, _ in items)
+            for key, inner in items:
                 self._characters -= len(key) + 4
                 self._child(inner, into(entries, key), level + 1, key)
             return
-        form["pairs"] = pairs = [[None, None] for _ in held]
-        for pair, (key, inner) in zip(pairs, held, strict=True):
+        form["pairs"] = pairs = [[None, None] for _ in items]
+        for pair, (key, inner) in zip(pairs, items, strict=True):
             self._child(key, into(pair, 0), level + 1)
             self._child(inner, into(pair, 1), level + 1, key)
 
     def _named(self, what: str, named: Any, value: Any) -> dict[str, Any]:
-        found = name_of(named)
-        if found is None:
+        referenced = name_of(named)
+        if referenced is None:
             return self._unknown(value)
-        return {"is": what, "named" if what != "enum" else "class": found}
+        return {"is": what, "named" if what != "enum" else "class": referenced}
 
     def _unknown(self, value: Any) -> dict[str, Any]:
-        seen = show(value, self._redactor)[:MOST_SEEN]
-        self._characters -= len(seen)
-        return {"is": "unknown", "seen": seen}
+        shown = show(value, self._redactor)[:MOST_SEEN]
+        self._characters -= len(shown)
+        return {"is": "unknown", "seen": shown}
 
 
 def name_of(value: Any) -> str | None:
@@ -274,11 +274,11 @@ def module_name(module: str) -> str:
     """Return the name by which a module can be imported: for a script that of its file."""
     if module != "__main__":
         return module
-    held = vars(sys.modules["__main__"])
-    spec_name = getattr(held.get("__spec__"), "name", None)
+    names = vars(sys.modules["__main__"])
+    spec_name = getattr(names.get("__spec__"), "name", None)
     if type(spec_name) is str:
         return spec_name
-    file = held.get("__file__")
+    file = names.get("__file__")
     return pathlib.PurePath(file).stem if type(file) is str else module
 
 
@@ -294,69 +294,69 @@ def find(module: str, qualified: str) -> Any:
     loaded = sys.modules.get(module)
     if loaded is None:
         return None
-    found: Any = loaded
+    value: Any = loaded
     for part in qualified.split("."):
-        if isinstance(found, types.ModuleType):
-            held: Any = types.ModuleType.__getattribute__(found, "__dict__")
-        elif issubclass(type(found), type):
-            held = type.__getattribute__(found, "__dict__")
-            if part not in held:
-                part = private_name(type.__getattribute__(found, "__name__"), part)
+        if isinstance(value, types.ModuleType):
+            attributes: Any = types.ModuleType.__getattribute__(value, "__dict__")
+        elif issubclass(type(value), type):
+            attributes = type.__getattribute__(value, "__dict__")
+            if part not in attributes:
+                part = private_name(type.__getattribute__(value, "__name__"), part)
         else:
             return None
-        if part not in held:
+        if part not in attributes:
             return None
-        found = held[part]
-    return found
+        value = attributes[part]
+    return value
 
 
-def unwrapped(found: Any, code: types.CodeType) -> list[str] | None:
+def unwrapped(value: Any, code: types.CodeType) -> list[str] | None:
     """Return the attributes that lead from an object to the function with that code; None where none of the usual ones does."""
     via: list[str] = []
     for _ in range(6):
-        if type(found) is types.FunctionType and found.__code__ is code:
+        if type(value) is types.FunctionType and value.__code__ is code:
             return via
-        if type(found) in (staticmethod, classmethod):
+        if type(value) in (staticmethod, classmethod):
             # The name itself leads through these.
-            found = found.__func__
+            value = value.__func__
             continue
-        held: Any = None
-        if type(found) is property:
-            held = {"fget": found.fget}
-        elif type(found) is functools.partial:
-            held = {"func": found.func}
+        inner: Any = None
+        if type(value) is property:
+            inner = {"fget": value.fget}
+        elif type(value) is functools.partial:
+            inner = {"func": value.func}
         else:
             try:
-                held = object.__getattribute__(found, "__dict__")
+                inner = object.__getattribute__(value, "__dict__")
             except AttributeError as interrupted:
                 if is_the_apps(interrupted):
                     raise
-        if type(held) is not dict:
+        if type(inner) is not dict:
             return None
-        step = next((name for name in _WRAPPED if name in held), None)
+        step = next((name for name in _WRAPPED if name in inner), None)
         if step is None:
             return None
         via.append(step)
-        found = held[step]
+        value = inner[step]
     return None
 
 
 def _buildable(kind: type) -> type | None:
     """Return the built-in type that a class inherits from, ``object`` for none; None where no instance can be made from fields."""
     base: type = object
-    for one in kind.__mro__[:-1]:
-        if one in _BASES:
-            base = one if base is object else base
+    for ancestor in kind.__mro__[:-1]:
+        if ancestor in _BASES:
+            base = ancestor if base is object else base
             continue
-        if one is dt.tzinfo or one is _syntax_node():
+        if ancestor is dt.tzinfo or ancestor is _syntax_node():
             # Nothing but their fields.
             continue
-        flags = type.__dict__["__flags__"].__get__(one)
-        if issubclass(one, BaseException) and not flags & _HEAP_TYPE:
+        flags = type.__dict__["__flags__"].__get__(ancestor)
+        if issubclass(ancestor, BaseException) and not flags & _HEAP_TYPE:
             continue
         if not flags & _HEAP_TYPE or flags & _IMMUTABLE_TYPE:
             return None
-        made_by = type.__getattribute__(one, "__dict__").get("__new__")
+        made_by = type.__getattribute__(ancestor, "__dict__").get("__new__")
         if isinstance(made_by, types.BuiltinFunctionType):
             return None
     return base
@@ -373,25 +373,25 @@ def _is_pydantic(kind: type) -> bool:
 
 def _fields(value: object, kind: type) -> list[tuple[str, Any]]:
     """Return an object's own fields: those of its dictionary and its slots."""
-    found: list[tuple[str, Any]] = []
+    fields: list[tuple[str, Any]] = []
     try:
-        held = object.__getattribute__(value, "__dict__")
+        attributes = object.__getattribute__(value, "__dict__")
     except AttributeError as interrupted:
         if is_the_apps(interrupted):
             raise
-        held = None
-    if type(held) is dict:
-        found += [(name, inner) for name, inner in list(held.items()) if type(name) is str]
+        attributes = None
+    if type(attributes) is dict:
+        fields += [(name, inner) for name, inner in list(attributes.items()) if type(name) is str]
     for base in kind.__mro__:
         for slot_name, slot in list(type.__getattribute__(base, "__dict__").items()):
             # Only a slot's own descriptor is called: anything else of that name could be the app's code.
             if type(slot) is types.MemberDescriptorType and slot_name not in ("__dict__", "__weakref__"):
                 try:
-                    found.append((slot_name, slot.__get__(value)))
+                    fields.append((slot_name, slot.__get__(value)))
                 except AttributeError as interrupted:
                     if is_the_apps(interrupted):
                         raise
-    return found
+    return fields
 
 
 def into(holder: Any, place: Any) -> Callable[[Any], None]:

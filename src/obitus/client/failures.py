@@ -79,11 +79,11 @@ class Failures:
             return None
         from obitus.core.stacks import find_stacks, report_form
 
-        found = find_stacks(text)
+        stacks = find_stacks(text)
         run = runs.current.get()
-        if not found or (run is not None and run.died):
+        if not stacks or (run is not None and run.died):
             return None
-        chain = report_form(found[-1].chain)
+        chain = report_form(stacks[-1].chain)
         if self.seen.has_noted(chain[0]["type"], chain[0]["message"]):
             # A log record of an exception that was reported a moment ago.
             return None

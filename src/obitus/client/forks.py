@@ -25,33 +25,33 @@ class Forking(Protocol):
 WARNS_LATE: Final = sys.version_info >= (3, 13)
 
 
-def watch_forks(one: Forking) -> None:
+def watch_forks(reporter: Forking) -> None:
     """Pause something before each fork, and begin it again in the child."""
     if not hasattr(os, "register_at_fork"):
         return
     if not state.forking:
         os.register_at_fork(before=_before, after_in_parent=_in_parent, after_in_child=_in_child)
-    state.forking[:] = [held for held in state.forking if held() is not None] or state.forking[:1]
-    state.forking.append(weakref.ref(one))
+    state.forking[:] = [reference for reference in state.forking if reference() is not None] or state.forking[:1]
+    state.forking.append(weakref.ref(reporter))
 
 
 def _each() -> list[Forking]:
-    return [one for held in state.forking if (one := held()) is not None]
+    return [reporter for held in state.forking if (reporter := held()) is not None]
 
 
 @guarded
 def _before() -> None:
-    for one in _each():
-        one.before_fork()
+    for reporter in _each():
+        reporter.before_fork()
 
 
 @guarded
 def _in_parent() -> None:
-    for one in _each():
-        one.after_fork(rests=WARNS_LATE)
+    for reporter in _each():
+        reporter.after_fork(rests=WARNS_LATE)
 
 
 @guarded
 def _in_child() -> None:
-    for one in _each():
-        one.begin_in_child()
+    for reporter in _each():
+        reporter.begin_in_child()

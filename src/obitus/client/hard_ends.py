@@ -134,7 +134,7 @@ def read_ended(folder: Path, report: Callable[[str, Story], bool], *, family: st
     ``family`` only its members. ``report`` returns whether the marks can be removed. Each is reported before its
     marks are removed: a start that is killed too leaves them for the next one.
     """
-    found = 0
+    reported = 0
     try:
         listed = os.listdir(folder)  # noqa: PTH208 - names are enough
     except OSError:
@@ -148,7 +148,7 @@ def read_ended(folder: Path, report: Callable[[str, Story], bool], *, family: st
             continue
         if lock is None:
             continue
-        found += 1
+        reported += 1
         try:
             if not report(_read(path.with_suffix(".crash"))[-64_000:], _story(path.with_suffix(".story"))):
                 continue
@@ -157,7 +157,7 @@ def read_ended(folder: Path, report: Callable[[str, Story], bool], *, family: st
                     path.with_suffix(kind).unlink(missing_ok=True)
         finally:
             os.close(lock)
-    return found
+    return reported
 
 
 def _read(path: Path) -> str:

@@ -40,26 +40,26 @@ class Held:
         if len(self._held) >= MOST_HELD:
             return self._sender.put(report)
         longest_s = LONGEST_OUTSIDE_S if run is None else LONGEST_IN_A_RUN_S
-        held = _Held(report, run, self._timer() + longest_s)
+        failure = _Held(report, run, self._timer() + longest_s)
         if at_once:
-            held.path = self._sender.put_down(report, held=True)
+            failure.path = self._sender.put_down(report, held=True)
             if report.get("dropped"):
                 return False
-        self._held[report["id"]] = held
-        if self.soonest_s is None or held.until_s < self.soonest_s:
-            self.soonest_s = held.until_s
+        self._held[report["id"]] = failure
+        if self.soonest_s is None or failure.until_s < self.soonest_s:
+            self.soonest_s = failure.until_s
         self._sender.wake()
         return True
 
     def strengthen(self, report_id: str | None, **changes: Any) -> bool:
         """Report a failure that is kept back as unhandled; return whether it was still kept back."""
-        held = self._held.pop(report_id, None) if report_id is not None else None
-        if held is None:
+        failure = self._held.pop(report_id, None) if report_id is not None else None
+        if failure is None:
             return False
-        held.report |= changes
-        self._sender.keep(held.report)
-        if held.path is not None:
-            self._sender.let_go(held.path, send=False)
+        failure.report |= changes
+        self._sender.keep(failure.report)
+        if failure.path is not None:
+            self._sender.let_go(failure.path, send=False)
         return True
 
     def release(self, run: runs.RunState | None = None, *, due: bool = False) -> None:
@@ -68,28 +68,28 @@ class Held:
             return
         now_s = self._timer()
         soonest_s: float | None = None
-        for report_id, held in list(self._held.items()):
-            if (run is not None and held.run is not run) or (due and held.until_s > now_s):
-                soonest_s = held.until_s if soonest_s is None else min(soonest_s, held.until_s)
+        for report_id, failure in list(self._held.items()):
+            if (run is not None and failure.run is not run) or (due and failure.until_s > now_s):
+                soonest_s = failure.until_s if soonest_s is None else min(soonest_s, failure.until_s)
                 continue
             if self._held.pop(report_id, None) is None:
                 continue
-            if held.path is not None:
-                self._sender.let_go(held.path, send=True)
+            if failure.path is not None:
+                self._sender.let_go(failure.path, send=True)
             else:
-                self._sender.put(held.report)
+                self._sender.put(failure.report)
         self.soonest_s = soonest_s
         self._sender.wake()
 
     def write(self) -> None:
         """Write everything that is kept back to disk."""
-        for report_id, held in list(self._held.items()):
-            if held.path is not None:
+        for report_id, failure in list(self._held.items()):
+            if failure.path is not None:
                 continue
-            held.path = self._sender.put_down(held.report, held=True)
-            if held.path is not None and report_id not in self._held:
+            failure.path = self._sender.put_down(failure.report, held=True)
+            if failure.path is not None and report_id not in self._held:
                 # It was taken out meanwhile.
-                self._sender.let_go(held.path, send=False)
+                self._sender.let_go(failure.path, send=False)
 
     def abandon(self) -> None:
         """In a forked child: these are the parent's."""

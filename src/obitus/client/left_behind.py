@@ -50,8 +50,8 @@ class LeftBehind:
         except OSError as error:
             if is_the_apps(error):
                 raise
-            said = f"Obitus: {folder} cannot be used ({error}), so hard ends go unseen."
-            self._base.sender.sayings.say("life", said)
+            warning = f"Obitus: {folder} cannot be used ({error}), so hard ends go unseen."
+            self._base.sender.sayings.say("life", warning)
 
     def look_for_children(self) -> None:
         """Report what ended children left, once their parent knows of their end."""
@@ -64,20 +64,20 @@ class LeftBehind:
         if crash.strip():
             # Reading it may import modules, which no thread of the client does: the next start reads it.
             return False
-        known = False
-        for left in story.get("runs", ()):
-            chain = self._lost_children.chain_for(left) if isinstance(left, dict) else None
+        was_reported = False
+        for open_run in story.get("runs", ()):
+            chain = self._lost_children.chain_for(open_run) if isinstance(open_run, dict) else None
             if chain is None:
                 continue
-            known = True
-            report = self._base.new_report("failure", "ERROR", None, {}) | left
+            was_reported = True
+            report = self._base.new_report("failure", "ERROR", None, {}) | open_run
             report |= {"kind": "failure", "handled": False, "captured_by": "parent", "severity": "ERROR"}
             report["exceptions"] = chain
             (report.get("run") or {})["outcome"] = "failed"
             self._base.sender.put(report)
-            run = left.get("run") or {}
+            run = open_run.get("run") or {}
             self._runs.tally.add(str(run.get("entry_point", "")), "failed", None, float(run.get("duration_ms") or 0), self._base.clock_ms())  # fmt: skip
-        if not known:
+        if not was_reported:
             # Its parent may still learn of its end; if not, the next start reports it.
             return False
         self._put_tallies(story)
@@ -158,14 +158,14 @@ class LeftBehind:
         """Report what one process left: what faulthandler wrote, and its story."""
         from obitus.core.stacks import find_stacks, report_form
 
-        found = find_stacks(crash) if crash.strip() else []
-        chain = report_form(found[-1].chain) if found else []
+        stacks = find_stacks(crash) if crash.strip() else []
+        chain = report_form(stacks[-1].chain) if stacks else []
         failed_runs = [run for run in story.get("runs", ()) if isinstance(run, dict)]
-        for left in failed_runs or ([{}] if chain else []):
+        for failed_run in failed_runs or ([{}] if chain else []):
             # Id, release, process and time are those of the ended process: reported twice, it is one report.
-            report = self._base.new_report("failure", "FATAL", None, {}) | left
+            report = self._base.new_report("failure", "FATAL", None, {}) | failed_run
             report |= {"kind": "failure", "handled": False, "captured_by": "next start", "severity": "FATAL"}
-            during = (left.get("run") or {}).get("entry_point", "a run")
+            during = (failed_run.get("run") or {}).get("entry_point", "a run")
             report["exceptions"] = chain or [
                 {"type": "Killed", "message": f"the process ended without a word during {during}", "frames": []}
             ]

@@ -70,7 +70,7 @@ class Limits:
         if not new:
             return
         self._reported = dropped
-        said = ", ".join(f"{count:,} because {why}" for why, count in sorted(new.items()))
+        reasons = ", ".join(f"{count:,} because {why}" for why, count in sorted(new.items()))
         report = base.new_report("log", "WARN", None, {f"dropped.{why}": count for why, count in new.items()})
-        report |= {"logger": "obitus.client", "message": f"{sum(new.values()):,} reports were dropped: {said}."}
+        report |= {"logger": "obitus.client", "message": f"{sum(new.values()):,} reports were dropped: {reasons}."}
         base.sender.put(report)

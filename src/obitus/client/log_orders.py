@@ -43,18 +43,18 @@ class LogOrders:
         if self._fixed:
             return
         ends: dict[str, float] = {}
-        wanted: dict[str, str] = {}
+        levels: dict[str, str] = {}
         orders = answer.get("log_orders")
-        for one in orders[:MOST_ORDERS] if isinstance(orders, list) else ():
-            if not isinstance(one, dict):
+        for order in orders[:MOST_ORDERS] if isinstance(orders, list) else ():
+            if not isinstance(order, dict):
                 continue
-            logger, severity, seconds = one.get("logger"), one.get("severity"), one.get("seconds")
+            logger, severity, seconds = order.get("logger"), order.get("severity"), order.get("seconds")
             if isinstance(logger, str) and severity in SEVERITIES and isinstance(seconds, int | float) and seconds > 0:
                 name = short(logger)
-                wanted[name] = severity
+                levels[name] = severity
                 ends[name] = monotonic() + min(LONGEST_S, seconds)
         self._ends = ends
-        self._use(wanted)
+        self._use(levels)
 
     def expire(self) -> None:
         """End orders whose time is over, also where the service does not answer."""
@@ -69,10 +69,10 @@ class LogOrders:
         try:
             return level < self._app_levels[name]
         except KeyError:
-            found = self._level_without_orders(name)
+            plain_level = self._level_without_orders(name)
             if len(self._app_levels) < 5000:
-                self._app_levels[name] = found
-            return level < found
+                self._app_levels[name] = plain_level
+            return level < plain_level
 
     def _use(self, wanted: dict[str, str]) -> None:
         self.ends_s = min(self._ends.values(), default=0.0)

@@ -94,10 +94,18 @@ class _Records:
             if is_ours():
                 return
             if kept:
-                held = record.__dict__
-                text = held.get("message")
+                attributes = record.__dict__
+                text = attributes.get("message")
                 if type(text) is str:
-                    written = (_written, text, None, held["name"], held["pathname"], held["lineno"], held["funcName"])
+                    written = (
+                        _written,
+                        text,
+                        None,
+                        attributes["name"],
+                        attributes["pathname"],
+                        attributes["lineno"],
+                        attributes["funcName"],
+                    )
                 else:
                     parts = _parts_of(record, self._redactor)
                     written = (_written, *parts, record.name, record.pathname, record.lineno, record.funcName)
@@ -112,19 +120,19 @@ class _Records:
     def _look_up(self, name: str, level: int) -> tuple[str, bool, bool]:
         severity = from_python_level(level)
         ours = name == "obitus" or name.startswith("obitus.")
-        found = (
+        entry = (
             severity,
             not ours and self._kept.passes(name, severity),
             not ours and self._orders.sent.passes(name, severity),
         )
         if name == REDIRECTED and name not in self._settings.logs:
             # The output of a job runner's workers, line by line: useful as breadcrumbs, not as hundreds of reports.
-            found = (severity, found[1], False)
-        if not found[1] and not found[2]:
-            found = _NOT_WANTED
+            entry = (severity, entry[1], False)
+        if not entry[1] and not entry[2]:
+            entry = _NOT_WANTED
         if len(self.wanted) < 5000:
-            self.wanted[name, level] = found
-        return found
+            self.wanted[name, level] = entry
+        return entry
 
     def _send(self, record: logging.LogRecord, severity: str) -> None:
         text, arguments = _parts_of(record, self._redactor)

@@ -44,8 +44,8 @@ class LostChildren:
 
     def chain_for(self, left: dict[str, Any]) -> list[dict[str, Any]] | None:
         """Return the parent's message about the child that left this report of an open run."""
-        found = self._expected.pop(str((left.get("attributes") or {}).get("task.id")), None)
-        return found.chain if found is not None else None
+        expected = self._expected.pop(str((left.get("attributes") or {}).get("task.id")), None)
+        return expected.chain if expected is not None else None
 
     def give_up(self) -> None:
         """Report those that left nothing in time: they ended before they could."""

@@ -70,11 +70,11 @@ class OpenRuns:
             if reason is not None:
                 self._send(run, reason, ended_s)
             if run.caught is not None:
-                held = self._base.held
+                failures = self._base.held
                 if outcome == "failed" and not run.died:
                     # A library logged the exception and answered for it: the app did not handle it.
-                    held.strengthen(run.caught, handled=False)
-                held.release(run)
+                    failures.strengthen(run.caught, handled=False)
+                failures.release(run)
             # They lead back to the run: without this only the garbage collector would free either.
             run.entry_point_now = run.resolve = run.user = None
         except Exception as trouble:

@@ -9,20 +9,20 @@ from pathlib import Path
 
 def file_of(descriptor: int) -> tuple[int, int]:
     """Return device and inode of a descriptor. Raises OSError where it is closed."""
-    found = os.fstat(descriptor)
-    return found.st_dev, found.st_ino
+    status = os.fstat(descriptor)
+    return status.st_dev, status.st_ino
 
 
 def refuse_foreign(folder: Path) -> None:
     """Raise OSError where other users could read or replace files in a folder: folders of others, links, wrong
     modes. In the folder for temporary files anybody may have made a folder of that name.
     """
-    found = folder.lstat()
-    if stat.S_ISLNK(found.st_mode) or not stat.S_ISDIR(found.st_mode):
+    status = folder.lstat()
+    if stat.S_ISLNK(status.st_mode) or not stat.S_ISDIR(status.st_mode):
         raise OSError(f"{folder} is a link or no folder")
-    if hasattr(os, "getuid") and found.st_uid not in (os.getuid(), 0):
+    if hasattr(os, "getuid") and status.st_uid not in (os.getuid(), 0):
         raise OSError(f"{folder} belongs to somebody else")
-    if found.st_mode & stat.S_IWOTH and not found.st_mode & stat.S_ISVTX:
+    if status.st_mode & stat.S_IWOTH and not status.st_mode & stat.S_ISVTX:
         raise OSError(f"{folder} may be written by everybody")
 
 

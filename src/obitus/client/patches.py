@@ -32,12 +32,12 @@ class Patches:
 
     def remove(self) -> None:
         """Restore everything that is still ours; replacements on top of ours stay, and end up at the original."""
-        for owner, name, held, after in reversed(self._done):
-            there = owner.__dict__.get(name) if isinstance(owner, type) else getattr(owner, name, None)
+        for owner, name, original, after in reversed(self._done):
+            current = owner.__dict__.get(name) if isinstance(owner, type) else getattr(owner, name, None)
             # Each access makes a new method object, which only compares equal.
-            if there is after or (not isinstance(owner, type) and there == after):
-                if held is _ABSENT:
+            if current is after or (not isinstance(owner, type) and current == after):
+                if original is _ABSENT:
                     delattr(owner, name)
                 else:
-                    setattr(owner, name, held)
+                    setattr(owner, name, original)
         self._done.clear()

@@ -186,10 +186,10 @@ class Connection:
         raise CannotConnect(f"{type(trouble).__name__}: {trouble}") from trouble
 
     def _limit(self, ends: float) -> None:
-        left = ends - monotonic()
-        if left <= 0:
+        left_s = ends - monotonic()
+        if left_s <= 0:
             raise PostTrouble("no answer within the time limit")
-        self._socket.settimeout(left)
+        self._socket.settimeout(left_s)
 
     def _read(self, ends: float) -> Answer:
         buffer = bytearray()

@@ -242,13 +242,13 @@ class ProcessLife:
         """Send failures that were kept back for long enough; return in how many seconds the next one is due."""
         if self._tracepoints is not None:
             self._tracepoints.turn(tick=False)
-        held, timer = self._base.held, self._base.timer
-        soonest_s = held.soonest_s
+        failures, timer = self._base.held, self._base.timer
+        soonest_s = failures.soonest_s
         if soonest_s is None:
             return LONGEST_OUTSIDE_S
         if soonest_s <= timer():
-            held.release(due=True)
-            soonest_s = held.soonest_s
+            failures.release(due=True)
+            soonest_s = failures.soonest_s
         return LONGEST_OUTSIDE_S if soonest_s is None else max(0.001, soonest_s - timer())
 
 

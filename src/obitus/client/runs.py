@@ -70,15 +70,15 @@ class RunState:
     @property
     def id(self) -> str:
         """The run's id, UUIDv7."""
-        known = self._id
-        return known if known is not None else self._once("_id", str(uuid7(self.started_ms, self._random_bytes(10))))
+        run_id = self._id
+        return run_id if run_id is not None else self._once("_id", str(uuid7(self.started_ms, self._random_bytes(10))))
 
     @property
     def trace_id(self) -> str:
         """The trace it belongs to: the one given, else that of the run around it, else a new one."""
-        known = self._trace_id
-        if known is not None:
-            return known
+        trace_id = self._trace_id
+        if trace_id is not None:
+            return trace_id
         return self._once(
             "_trace_id", self.around.trace_id if self.around is not None else self._random_bytes(16).hex()
         )
@@ -86,8 +86,8 @@ class RunState:
     @property
     def span_id(self) -> str:
         """Its own span in that trace."""
-        known = self._span_id
-        return known if known is not None else self._once("_span_id", self._random_bytes(8).hex())
+        span_id = self._span_id
+        return span_id if span_id is not None else self._once("_span_id", self._random_bytes(8).hex())
 
     @property
     def traceparent(self) -> str:

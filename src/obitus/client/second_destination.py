@@ -73,10 +73,10 @@ class AlsoFile:
         """Whether the file is still the one at the path: another process may have set it aside."""
         opened = os.fstat(descriptor)
         try:
-            there = os.stat(self.path)  # noqa: PTH116
+            status = os.stat(self.path)  # noqa: PTH116
         except OSError:
             return False
-        return (opened.st_dev, opened.st_ino) == (there.st_dev, there.st_ino)
+        return (opened.st_dev, opened.st_ino) == (status.st_dev, status.st_ino)
 
     def _set_aside(self) -> None:
         stamp = time.strftime("%Y%m%dT%H%M%SZ", time.gmtime())

@@ -60,20 +60,20 @@ def framed(line: bytes) -> bytes:
 
 def whole_lines(data: bytes, most_lines: int, most_bytes: int) -> tuple[list[bytes], int]:
     """Return the whole lines at the start of ``data`` within the bounds (one at least), and how many bytes they take."""
-    found: list[bytes] = []
+    lines: list[bytes] = []
     place = size = 0
-    while len(found) < most_lines and place + _FRAME <= len(data):
+    while len(lines) < most_lines and place + _FRAME <= len(data):
         try:
             checksum, length = int(data[place : place + 8], 16), int(data[place + 9 : place + 17], 16)
         except ValueError:
             break
         line = data[place + _FRAME : place + _FRAME + length]
-        if len(line) < length or zlib.crc32(line) != checksum or (found and size + length > most_bytes):
+        if len(line) < length or zlib.crc32(line) != checksum or (lines and size + length > most_bytes):
             break
-        found.append(line)
+        lines.append(line)
         size += length
         place += _FRAME + length
-    return found, place
+    return lines, place
 
 
 def drop_head(segment: Segment) -> None:

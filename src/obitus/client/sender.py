@@ -341,12 +341,12 @@ class Sender:
         """Wait before the next try. Somebody who waits for all to be sent shortens it."""
         ends = monotonic() + wait_s
         self._backing_off = True
-        while (left := ends - monotonic()) > 0 and not self._poster.told_to_rest:
+        while (left_s := ends - monotonic()) > 0 and not self._poster.told_to_rest:
             self._answer(sent=False)
             if self._hurry:
-                self._poster.wait(min(left, 0.1), lambda: False)
+                self._poster.wait(min(left_s, 0.1), lambda: False)
                 break
-            self._poster.wait(left, lambda: self._tickets)
+            self._poster.wait(left_s, lambda: self._tickets)
         self._backing_off = False
 
     def _answer(self, *, sent: bool) -> None:

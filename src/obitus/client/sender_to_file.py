@@ -37,9 +37,9 @@ class FileBacklog(Backlog):
 
     def _adopt(self, spool: Spool, family: str | None = None) -> None:
         """Add reports that ended processes had written to files of their own, but not to the file yet."""
-        found = 1
-        while found:
-            found = spool.adopt(family)
+        adopted = 1
+        while adopted:
+            adopted = spool.adopt(family)
             while (batch := spool.peek(BATCH_REPORTS, BATCH_BYTES)).lines:
                 if not self.write_also(batch.lines):
                     return

@@ -134,31 +134,33 @@ def load(
 
     ``more`` are the fields of Settings that have no environment variable.
     """
-    found = os.environ if environ is None else environ
+    variables = os.environ if environ is None else environ
 
     def choose(given: str | None, name: str) -> str | None:
-        value = given if given is not None else found.get(name)
+        value = given if given is not None else variables.get(name)
         return value.strip() or None if value else None
 
     def is_on(name: str) -> bool:
-        return found.get(name, "").strip().lower() in ("1", "true", "yes", "on")
+        return variables.get(name, "").strip().lower() in ("1", "true", "yes", "on")
 
     switched_off = is_on("OBITUS_OFF")
-    left_out = leave_out if leave_out is not None else (found.get("OBITUS_LEAVE_OUT") or "").replace(",", " ").split()
+    left_out = (
+        leave_out if leave_out is not None else (variables.get("OBITUS_LEAVE_OUT") or "").replace(",", " ").split()
+    )
     unknown = [kind for kind in left_out if kind not in KINDS_TO_LEAVE_OUT]
     if unknown:
         raise SettingTrouble(f"OBITUS_LEAVE_OUT: {unknown[0]!r} is none of {', '.join(KINDS_TO_LEAVE_OUT)}.")
     try:
         rules = parse_rules(
-            hide if hide is not None else filter(str.strip, (found.get("OBITUS_HIDE") or "").splitlines())
+            hide if hide is not None else filter(str.strip, (variables.get("OBITUS_HIDE") or "").splitlines())
         )
         thresholds = parse_thresholds(choose(logs, "OBITUS_LOGS") or "", "WARN")
         kept = parse_thresholds(choose(breadcrumbs, "OBITUS_BREADCRUMBS") or "", "INFO")
     except (RuleTrouble, ThresholdTrouble) as trouble:
         raise SettingTrouble(f"the settings of Obitus: {trouble}") from None
     if exit_s is None:
-        exit_s = _seconds(found.get("OBITUS_EXIT_S"), "OBITUS_EXIT_S", 2.0)
-    place = os.fspath(spool) if spool is not None else (found.get("OBITUS_SPOOL") or "")
+        exit_s = _seconds(variables.get("OBITUS_EXIT_S"), "OBITUS_EXIT_S", 2.0)
+    folder = os.fspath(spool) if spool is not None else (variables.get("OBITUS_SPOOL") or "")
     return Settings(
         url=choose(url, "OBITUS_URL"),
         key=choose(key, "OBITUS_KEY"),
@@ -171,14 +173,14 @@ def load(
         leave_out=frozenset(left_out),
         hide=rules,
         spool=None
-        if place.strip().lower() == "off"
-        else Path(place.strip())
-        if place.strip()
-        else default_spool(found),
+        if folder.strip().lower() == "off"
+        else Path(folder.strip())
+        if folder.strip()
+        else default_spool(variables),
         also=_file_of(os.fspath(also) if also is not None else choose(None, "OBITUS_ALSO")),
         exit_s=max(0.0, exit_s),
-        tracepoints=_where(found.get("OBITUS_TRACEPOINTS") or "" if tracepoints is None else tracepoints),
-        own=tuple(own) or tuple((found.get("OBITUS_OWN") or "").replace(",", " ").split()),
+        tracepoints=_where(variables.get("OBITUS_TRACEPOINTS") or "" if tracepoints is None else tracepoints),
+        own=tuple(own) or tuple((variables.get("OBITUS_OWN") or "").replace(",", " ").split()),
         **more,
     )
 
@@ -211,12 +213,12 @@ def _seconds(text: str | None, name: str, default: float) -> float:
     if not text or not text.strip():
         return default
     try:
-        found = float(text)
+        seconds = float(text)
     except ValueError:
-        found = -1.0
-    if not 0 <= found <= 3600:
+        seconds = -1.0
+    if not 0 <= seconds <= 3600:
         raise SettingTrouble(f"{name}: {text!r} is no number of seconds.")
-    return found
+    return seconds
 
 
 def default_spool(environ: Mapping[str, str]) -> Path | None:

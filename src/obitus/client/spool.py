@@ -191,7 +191,7 @@ class Spool:
 
     def peek(self, most_lines: int, most_bytes: int, *, own: bool = False) -> Batch:
         """Return the oldest lines that wait, or only those that this process wrote; ``done`` says that they were sent."""
-        found: list[bytes] = []
+        peeked: list[bytes] = []
         places: list[tuple[Segment, int, int]] = []
         segments = [segment for segment in self._segments if segment.mine or not own]
         for segment in segments:
@@ -201,21 +201,21 @@ class Spool:
                     continue
             segment.tried = True
             data = os.pread(segment.descriptor, min(segment.size - segment.sent, READ_BYTES), segment.sent)
-            lines, size = whole_lines(data, most_lines - len(found), most_bytes)
+            lines, size = whole_lines(data, most_lines - len(peeked), most_bytes)
             if not lines:
                 # There is no whole line left in it: it was damaged, or everything is sent.
                 if segment.lines > 0 and data:
                     self._dropped("damaged in the spool", segment.lines)
                 self._finish(segment)
                 continue
-            if found and size > most_bytes:
+            if peeked and size > most_bytes:
                 break
-            found += lines
+            peeked += lines
             most_bytes -= size
             places.append((segment, size, len(lines)))
-            if len(found) >= most_lines or most_bytes <= 0 or segment.sent + size < segment.size:
+            if len(peeked) >= most_lines or most_bytes <= 0 or segment.sent + size < segment.size:
                 break
-        return Batch(found, places)
+        return Batch(peeked, places)
 
     def done(self, batch: Batch) -> None:
         """Remove what ``peek`` returned."""
@@ -367,10 +367,10 @@ class Spool:
         size = lines = 0
         while True:
             data = os.pread(descriptor, READ_BYTES, size)
-            found, whole = whole_lines(data, 1_000_000, READ_BYTES)
-            if not found:
+            lines_read, whole = whole_lines(data, 1_000_000, READ_BYTES)
+            if not lines_read:
                 break
-            lines += len(found)
+            lines += len(lines_read)
             size += whole
         if data:
             self._dropped("cut off by a kill", 1)

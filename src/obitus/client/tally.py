@@ -57,11 +57,11 @@ class Tally:
     def add(self, entry_point: str, outcome: str, status: int | None, duration_ms: float, now_ms: int) -> str | None:
         """Count one run; return why it should be sent whole, in words, or None."""
         bucket = bisect_left(BUCKETS_MS, duration_ms)
-        known = self._entry_points.get(entry_point)
-        if known is None:
+        counts = self._entry_points.get(entry_point)
+        if counts is None:
             if len(self._entry_points) >= MOST_ENTRY_POINTS:
                 entry_point = OTHER
-            known = self._entry_points.setdefault(entry_point, _EntryPoint())
+            counts = self._entry_points.setdefault(entry_point, _EntryPoint())
         counter = self._counters.get((entry_point, outcome, status, bucket))
         if counter is None:
             counter = self._new_counter(entry_point, outcome, status, bucket)
@@ -69,13 +69,13 @@ class Tally:
             counter.since_ms = now_ms
         next(counter.count)
         if outcome == "ok":
-            return _judge(known, bucket, duration_ms, now_ms)
-        known.owed = min(MOST_OWED, known.owed + HEALTHY_AFTER_A_FAILED_ONE)
+            return _judge(counts, bucket, duration_ms, now_ms)
+        counts.owed = min(MOST_OWED, counts.owed + HEALTHY_AFTER_A_FAILED_ONE)
         return outcome
 
     def take(self) -> list[dict[str, Any]]:
         """Return the counts since the last time as tally reports, and start from zero."""
-        found = []
+        tallies = []
         for key, counter in list(self._counters.items()):
             since_ms, report_id = counter.since_ms, counter.id
             # A run that ends at this very moment is in this report or in the next one, never in both.
@@ -83,21 +83,21 @@ class Tally:
             runs = counter.waiting
             counter.taken += runs
             if runs:
-                found.append(_report(key, runs, report_id or self._new_id(), since_ms))
-        return found
+                tallies.append(_report(key, runs, report_id or self._new_id(), since_ms))
+        return tallies
 
     def look(self) -> list[dict[str, Any]]:
         """Return the counts since the last ``take`` without ending them, in case there is no next ``take``. Reports
         of the same count have the same id then and later, so that only one of them is stored.
         """
-        found = []
+        tallies = []
         for key, counter in list(self._counters.items()):
             runs = counter.waiting
             if runs:
                 if counter.id is None:
                     counter.id = self._new_id()
-                found.append(_report(key, runs, counter.id, counter.since_ms))
-        return found
+                tallies.append(_report(key, runs, counter.id, counter.since_ms))
+        return tallies
 
     def _new_counter(self, entry_point: str, outcome: str, status: int | None, bucket: int) -> Counter:
         if len(self._counters) >= MOST_COUNTERS:
@@ -123,35 +123,35 @@ def _report(key: _Key, runs: int, report_id: str, since_ms: int) -> dict[str, An
     return report
 
 
-def _judge(known: _EntryPoint, bucket: int, duration_ms: float, now_ms: int) -> str | None:
+def _judge(counts: _EntryPoint, bucket: int, duration_ms: float, now_ms: int) -> str | None:
     hour = now_ms // HOUR_MS
-    if hour != known.hour:
-        known.hour, known.healthy, known.kept, known.slow, known.next_kept, known.near = hour, 0, 0, 0, 1, 0
-    known.durations[bucket] += 1
-    known.runs += 1
-    if known.runs % RUNS_TO_JUDGE_SLOW == 0:
-        known.slow_over = _slow_bound(known)
-    if known.slow_over is not None and duration_ms > known.slow_over and known.slow < SLOW_AN_HOUR:
-        known.slow += 1
-        return f"slow: over {known.slow_over} ms, which 99 of 100 earlier runs of this entry point stayed under"
-    known.healthy += 1
+    if hour != counts.hour:
+        counts.hour, counts.healthy, counts.kept, counts.slow, counts.next_kept, counts.near = hour, 0, 0, 0, 1, 0
+    counts.durations[bucket] += 1
+    counts.runs += 1
+    if counts.runs % RUNS_TO_JUDGE_SLOW == 0:
+        counts.slow_over = _slow_bound(counts)
+    if counts.slow_over is not None and duration_ms > counts.slow_over and counts.slow < SLOW_AN_HOUR:
+        counts.slow += 1
+        return f"slow: over {counts.slow_over} ms, which 99 of 100 earlier runs of this entry point stayed under"
+    counts.healthy += 1
     # The 1st, 2nd, 4th, 8th … of an hour: few, spread over it, and the same ones for the same traffic.
-    if known.healthy >= known.next_kept and known.kept < HEALTHY_AN_HOUR:
-        known.kept += 1
-        known.next_kept *= 2
+    if counts.healthy >= counts.next_kept and counts.kept < HEALTHY_AN_HOUR:
+        counts.kept += 1
+        counts.next_kept *= 2
         return "healthy, to compare failing ones with"
-    if known.owed > 0 and known.near < HEALTHY_NEAR_FAILED_AN_HOUR:
-        known.owed -= 1
-        known.near += 1
+    if counts.owed > 0 and counts.near < HEALTHY_NEAR_FAILED_AN_HOUR:
+        counts.owed -= 1
+        counts.near += 1
         return "healthy, soon after one that was not"
     return None
 
 
-def _slow_bound(known: _EntryPoint) -> int | None:
+def _slow_bound(counts: _EntryPoint) -> int | None:
     """Return the bucket bound below which 99 of 100 runs are; None where nothing is slow."""
     over = 0
     for place in range(len(BUCKETS_MS), 0, -1):
-        over += known.durations[place]
-        if over > known.runs * SLOW_SHARE:
+        over += counts.durations[place]
+        if over > counts.runs * SLOW_SHARE:
             return max(LEAST_SLOW_MS, BUCKETS_MS[place]) if place < len(BUCKETS_MS) else None
     return LEAST_SLOW_MS

@@ -89,9 +89,9 @@ class Snapshot:
             room -= len(text) + 80
             if data:
                 # A copy: redaction changes its argument, and a later report has the same breadcrumb.
-                held = {short(name): value for name, value in islice(data.items(), ATTRIBUTES_OF_A_STEP)}
-                crumb["attributes"] = held  # type: ignore[assignment]
-                room -= sum(len(value) if type(value) is str else 8 for value in held.values())
+                attributes = {short(name): value for name, value in islice(data.items(), ATTRIBUTES_OF_A_STEP)}
+                crumb["attributes"] = attributes  # type: ignore[assignment]
+                room -= sum(len(value) if type(value) is str else 8 for value in attributes.values())
             if room < 0 and shown:
                 break
             shown.append(crumb)

@@ -210,13 +210,13 @@ def _instance(value: object, kind: type, redactor: Redactor, depth: int) -> str:
 
 def _fields(value: object, kind: type) -> Iterator[tuple[str, object]]:
     try:
-        held = object.__getattribute__(value, "__dict__")
+        attributes = object.__getattribute__(value, "__dict__")
     except AttributeError as interrupted:
         if is_the_apps(interrupted):
             raise
-        held = None
-    if type(held) is dict:
-        for name, inner in list(held.items()):
+        attributes = None
+    if type(attributes) is dict:
+        for name, inner in list(attributes.items()):
             if type(name) is str and not name.startswith("_"):
                 yield name, inner
     for base in kind.__mro__:

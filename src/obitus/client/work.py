@@ -51,11 +51,11 @@ class Run(ContextDecorator):
                 inner = function(*args, **kwargs)
                 run.begin()
                 step = inner.__anext__
-                given: tuple[Any, ...] = ()
+                arguments: tuple[Any, ...] = ()
                 while True:
                     try:
                         with run.inside():
-                            item = await step(*given)
+                            item = await step(*arguments)
                     except StopAsyncIteration:
                         run.end(None)
                         return
@@ -63,14 +63,14 @@ class Run(ContextDecorator):
                         run.end(error)
                         raise
                     try:
-                        step, given = inner.asend, ((yield item),)
+                        step, arguments = inner.asend, ((yield item),)
                     except GeneratorExit:
                         with run.inside():
                             await inner.aclose()
                         run.end(None)
                         raise
                     except BaseException as error:
-                        step, given = inner.athrow, (error,)
+                        step, arguments = inner.athrow, (error,)
 
             return cast("_Function", streamed)
         if inspect.isgeneratorfunction(function):
@@ -81,11 +81,11 @@ class Run(ContextDecorator):
                 inner = function(*args, **kwargs)
                 run.begin()
                 step = inner.__next__
-                given: tuple[Any, ...] = ()
+                arguments: tuple[Any, ...] = ()
                 while True:
                     try:
                         with run.inside():
-                            item = step(*given)
+                            item = step(*arguments)
                     except StopIteration as end:
                         run.end(None)
                         return end.value
@@ -93,14 +93,14 @@ class Run(ContextDecorator):
                         run.end(error)
                         raise
                     try:
-                        step, given = inner.send, ((yield item),)
+                        step, arguments = inner.send, ((yield item),)
                     except GeneratorExit:
                         with run.inside():
                             inner.close()
                         run.end(None)
                         raise
                     except BaseException as error:
-                        step, given = inner.throw, (error,)
+                        step, arguments = inner.throw, (error,)
 
             return cast("_Function", yielded)
         return super().__call__(function)

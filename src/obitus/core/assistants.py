@@ -47,10 +47,10 @@ class Assistant:
     def list_issues(self, question: str = "", window: str = "14d") -> str:
         """List issues with failures in a window (30m, 24h, 14d), the latest first. A question narrows them: state=regressed app=sailings type~Tide."""
         asked = f"/api/issues?window={quote(window)}&limit=40"
-        found = self._ask("GET", asked + (f"&question={quote(question)}" if question else ""), None)
+        answer = self._ask("GET", asked + (f"&question={quote(question)}" if question else ""), None)
         keys = ("number", "title", "app", "state", "holder", "message", "entry_point", "began_in", "latest_in", "failures", "first_seen", "last_seen")  # fmt: skip
-        rows = [{key: row[key] for key in keys} for row in found["issues"]]
-        return self._data({"issues": rows, "in_all": found["issues_in_all"]}, "Read one with read_issue(number).")
+        rows = [{key: row[key] for key in keys} for row in answer["issues"]]
+        return self._data({"issues": rows, "in_all": answer["issues_in_all"]}, "Read one with read_issue(number).")
 
     def read_issue(self, number: int) -> str:
         """Read one issue: what failed, its state and history, since which release, whether the fix held, which commits likely did it."""
@@ -79,11 +79,11 @@ class Assistant:
 
     def read_timeline(self, number: int) -> str:
         """Read what led up to an issue's latest failure, over all apps, in order of time."""
-        found = self._ask("GET", f"/api/timeline?failure={self._latest(number)}", None)
+        answer = self._ask("GET", f"/api/timeline?failure={self._latest(number)}", None)
         keys = ("time", "since_ms", "duration_ms", "app", "kind", "severity", "said", "failure")
-        entries = [{key: one[key] for key in keys if one.get(key) not in (None, "")} for one in found["entries"]]
-        worked = found["worked"]["reason"] if found["worked"] else None
-        return self._data({"entries": entries, "last_that_worked": worked, "missing": found["notes"]})
+        entries = [{key: one[key] for key in keys if one.get(key) not in (None, "")} for one in answer["entries"]]
+        worked = answer["worked"]["reason"] if answer["worked"] else None
+        return self._data({"entries": entries, "last_that_worked": worked, "missing": answer["notes"]})
 
     def read_turning_point(self, number: int) -> str:
         """Read at which step an issue's latest failure first differs from healthy runs of the same entry point."""
@@ -98,8 +98,8 @@ class Assistant:
     def reproduce(self, number: int, form: Literal["call", "expects", "curl", "http", "pytest"] = "call") -> str:
         """Return a pytest that makes the failing call again and fails until it is fixed (call), passes until then (expects), or the request (curl, http, pytest)."""
         made = self._ask("GET", f"/api/issues/{number}/reproduce?as={form}", None)
-        said = {"file": made["name"], "not_kept": made["missing"], "notes": made["notes"]}
-        return f"{self._data(said)}\n{self._data(made['text'])}"
+        answer = {"file": made["name"], "not_kept": made["missing"], "notes": made["notes"]}
+        return f"{self._data(answer)}\n{self._data(made['text'])}"
 
     def write_note(self, number: int, text: str) -> str:
         """Write a note on an issue, in Markdown, for the people who work on it."""

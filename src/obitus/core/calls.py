@@ -32,7 +32,7 @@ class AlikeCalls(NamedTuple):
 
 def calls_of(trail: Iterable[Mapping[str, Any]]) -> tuple[AlikeCalls, ...]:
     """Return the calls in the steps of one run, equal ones counted together."""
-    found: Counter[tuple[CallKind, str, float, bool]] = Counter()
+    calls: Counter[tuple[CallKind, str, float, bool]] = Counter()
     spent: dict[tuple[CallKind, str, float, bool], float] = {}
     for step in trail:
         attributes = step.get("attributes") or {}
@@ -44,9 +44,9 @@ def calls_of(trail: Iterable[Mapping[str, Any]]) -> tuple[AlikeCalls, ...]:
         if isinstance(took_ms, int | float) and took_ms >= 0:
             below_ms = bucket_of(took_ms)
         key = (*whom, below_ms, step.get("severity") in ("ERROR", "FATAL"))
-        found[key] += 1
+        calls[key] += 1
         spent[key] = spent.get(key, 0.0) + (took_ms if below_ms >= 0 else 0.0)  # type: ignore[operator]
-    return tuple(AlikeCalls(*key, times, spent[key]) for key, times in sorted(found.items()))
+    return tuple(AlikeCalls(*key, times, spent[key]) for key, times in sorted(calls.items()))
 
 
 def called_text(calls: Iterable[AlikeCalls]) -> str:

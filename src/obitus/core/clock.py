@@ -61,7 +61,7 @@ def clock_skew_ms(shown: str | None, now_ms: int) -> int:
 
 def span_ms(text: str) -> int | None:
     """Return the length in milliseconds of a span such as ``30m``, ``24h``, ``14d`` or ``2w``; None when it is none."""
-    found = _SPAN.fullmatch(text.strip().lower())
-    if found is None or int(found[1]) == 0:
+    match = _SPAN.fullmatch(text.strip().lower())
+    if match is None or int(match[1]) == 0:
         return None
-    return int(found[1]) * _UNIT_MS[found[2]]
+    return int(match[1]) * _UNIT_MS[match[2]]

@@ -58,8 +58,8 @@ def compare(pairs: Sequence[Pair], before: str, now: str, *, shares: bool = Fals
     is tested exactly, on both sides, and the false discovery rate is held over all that could be tested. *Unchanged* is
     said only where the numbers rule out a change by a factor of two; else they cannot tell.
     """
-    known = [_known(pair, before, now) for pair in pairs]
-    open_pairs = [pair for pair, found in zip(pairs, known, strict=True) if found is None]
+    comparisons = [_known(pair, before, now) for pair in pairs]
+    open_pairs = [pair for pair, comparison in zip(pairs, comparisons, strict=True) if comparison is None]
     more = statistics.share_more if shares else statistics.more
     fewer = statistics.share_fewer if shares else statistics.fewer
     tested = [pair for pair in open_pairs if _could_tell(pair)]
@@ -72,7 +72,8 @@ def compare(pairs: Sequence[Pair], before: str, now: str, *, shares: bool = Fals
         for pair, chance, up, down, sure in zip(tested, chances, ups, downs, significant, strict=True)
     }
     return [
-        found or judged.get(pair.key) or _too_few(pair, before, now) for pair, found in zip(pairs, known, strict=True)
+        comparison or judged.get(pair.key) or _too_few(pair, before, now)
+        for pair, comparison in zip(pairs, comparisons, strict=True)
     ]
 
 
@@ -131,12 +132,12 @@ def rate_regressions(histories: Sequence[RateHistory], *, shares: bool = False) 
         chance = more(before.failures, before.runs, history.now.failures, history.now.runs)
         tested.append((history, before, against, chance))
     significant = statistics.significant([chance for *_, chance in tested])
-    found = []
+    regressions = []
     for (history, before, against, chance), sure in zip(tested, significant, strict=True):
         factor = statistics.ratio(before.failures, before.runs, history.now.failures, history.now.runs)
         if chance <= LEVEL and factor is not None:
-            found.append(RateRegression(history.key, before, history.now, against, factor, chance, sure=sure))
-    return found
+            regressions.append(RateRegression(history.key, before, history.now, against, factor, chance, sure=sure))
+    return regressions
 
 
 def usual(earlier: Sequence[tuple[str, FailureRate]]) -> tuple[FailureRate, tuple[str, ...]]:
@@ -158,11 +159,11 @@ def usual(earlier: Sequence[tuple[str, FailureRate]]) -> tuple[FailureRate, tupl
     return total, tuple(names)
 
 
-def _near(one: FailureRate, other: FailureRate) -> bool:
+def _near(rate: FailureRate, other: FailureRate) -> bool:
     """Whether two counts are so near to one common rate that no test distinguishes them."""
-    both = one + other
+    both = rate + other
     expected = both.failures * other.runs / both.runs
-    return (other.failures - expected) ** 2 <= 2 * expected * one.runs / both.runs
+    return (other.failures - expected) ** 2 <= 2 * expected * rate.runs / both.runs
 
 
 def between(newest_first: Sequence[str]) -> str:
@@ -215,13 +216,13 @@ def _judged(pair: Pair, before: str, now: str, *, chance: float, up: bool, signi
     if factor is None:
         return _too_few(pair, before, now)
     if significant:
-        said = f"{_seen(pair.now)} in {now}, {_seen(pair.before)} in {before}"
+        rates = f"{_seen(pair.now)} in {now}, {_seen(pair.before)} in {before}"
         if not pair.now.failures:
             return Compared(pair.key, "gone", f"None in {now} over {count_of(pair.now.runs, 'run')}; {_seen(pair.before)} in {before}; by chance {chance_said(chance)}.", factor, chance)  # fmt: skip
         return Compared(
             pair.key,
             "worse" if up else "better",
-            f"{said}: {times(factor)}, by chance {chance_said(chance)}.",
+            f"{rates}: {times(factor)}, by chance {chance_said(chance)}.",
             factor,
             chance,
         )

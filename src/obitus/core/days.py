@@ -50,7 +50,7 @@ def day_named(text: str) -> int | None:
     if text == "undated":
         return UNDATED
     try:
-        found = (date.fromisoformat(text) - date(1970, 1, 1)).days
+        day = (date.fromisoformat(text) - date(1970, 1, 1)).days
     except ValueError:
         return None
-    return found if day_text(found) == text else None
+    return day if day_text(day) == text else None

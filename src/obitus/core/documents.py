@@ -128,39 +128,39 @@ def _fenced(text: str) -> str:
 
 def _prose_markdown(parts: Iterable[ProsePart]) -> str:
     """Return a person's text: its parsed parts are written again, escaped."""
-    found = []
+    parts_written = []
     for part in parts:
         if part.tag in ("p", "h", "quote"):
-            found.append(("> " if part.tag == "quote" else "") + _inline_markdown(part.parts))
+            parts_written.append(("> " if part.tag == "quote" else "") + _inline_markdown(part.parts))
         elif part.tag in ("ul", "ol"):
-            found.append("\n".join(f"- {_inline_markdown(item.parts)}" for item in part.parts))
+            parts_written.append("\n".join(f"- {_inline_markdown(item.parts)}" for item in part.parts))
         elif part.tag == "pre":
-            found.append(_fenced(part.text))
+            parts_written.append(_fenced(part.text))
         else:
-            found.append(_inline_markdown((part,)))
-    return "\n\n".join(found)
+            parts_written.append(_inline_markdown((part,)))
+    return "\n\n".join(parts_written)
 
 
 def _inline_markdown(parts: Iterable[ProsePart]) -> str:
-    found = ""
+    markdown = ""
     for part in parts:
         inner = _inline_markdown(part.parts)
         if part.tag == "a" and is_address(part.address):
-            found += f"[{inner}](<{part.address.replace('<', '%3C').replace('>', '%3E')}>)"
+            markdown += f"[{inner}](<{part.address.replace('<', '%3C').replace('>', '%3E')}>)"
         elif part.tag in ("strong", "em"):
             mark = "**" if part.tag == "strong" else "*"
-            found += f"{mark}{inner}{mark}"
+            markdown += f"{mark}{inner}{mark}"
         elif part.tag == "code":
             ticks = _ticks(part.text, 1)
-            found += f"{ticks} {' '.join(part.text.split())} {ticks}"
+            markdown += f"{ticks} {' '.join(part.text.split())} {ticks}"
         elif part.tag == "person":
-            found += f"@{_escaped(part.text)}"
+            markdown += f"@{_escaped(part.text)}"
         elif part.tag == "":
             space = " " if part.text[:1].isspace() else "", " " if part.text[-1:].isspace() else ""
-            found += f"{space[0]}{_escaped(part.text)}{space[1]}" if part.text.strip() else " "
+            markdown += f"{space[0]}{_escaped(part.text)}{space[1]}" if part.text.strip() else " "
         else:
-            found += inner or _escaped(plain((part,)))
-    return found
+            markdown += inner or _escaped(plain((part,)))
+    return markdown
 
 
 _PAGE: Final = """<!doctype html>
@@ -225,8 +225,8 @@ def _chart(chart: Chart) -> str:
         if (height := -(-count * CHART_HEIGHT // most))
     )
     width = max(1, len(chart.counts)) * BAR_WIDTH
-    said = f"{_text(chart.label)}, {_text(chart.start)} to {_text(chart.end)}; {sum(chart.counts):,} in all, at most {max(chart.counts, default=0):,}"
-    return f'<figure><svg role="img" aria-label="{said}" viewBox="0 0 {width} {CHART_HEIGHT}" width="{width}" height="{CHART_HEIGHT}">{drawn}</svg><figcaption>{said}</figcaption></figure>'
+    label = f"{_text(chart.label)}, {_text(chart.start)} to {_text(chart.end)}; {sum(chart.counts):,} in all, at most {max(chart.counts, default=0):,}"
+    return f'<figure><svg role="img" aria-label="{label}" viewBox="0 0 {width} {CHART_HEIGHT}" width="{width}" height="{CHART_HEIGHT}">{drawn}</svg><figcaption>{label}</figcaption></figure>'
 
 
 _TAGS: Final = {"p": "p", "h": "h4", "ul": "ul", "ol": "ol", "li": "li", "quote": "blockquote", "strong": "strong", "em": "em", "s": "s", "table": "table", "thead": "thead", "tbody": "tbody", "tr": "tr", "th": "th", "td": "td"}  # fmt: skip

@@ -47,25 +47,25 @@ class Nearness:
 
 def nearness(one: Looks, other: Looks) -> Nearness:
     """Return how similar two issues are. Symmetric in both."""
-    found: list[tuple[float, str]] = []
+    reasons: list[tuple[float, str]] = []
     if one.place and one.place == other.place:
-        found.append((_FUNCTION, f"raised in the same function, {one.place}"))
+        reasons.append((_FUNCTION, f"raised in the same function, {one.place}"))
     elif _room(one.place) and _room(one.place) == _room(other.place):
-        found.append((_ROOM, f"raised in the same module, {_room(one.place)}"))
+        reasons.append((_ROOM, f"raised in the same module, {_room(one.place)}"))
     kinds, others = {one.type, one.cause} - {""}, {other.type, other.cause} - {""}
     if same := sorted(kinds & others):
-        found.append((_TYPE, f"the same type, {same[0]}"))
+        reasons.append((_TYPE, f"the same type, {same[0]}"))
     alike = _alike(one.message, other.message)
     if alike >= ALIKE:
-        found.append(
+        reasons.append(
             (_MESSAGE * alike, "the same message" if alike == 1 else f"a message that is alike by {alike:.0%}")
         )
     if one.entry_point and one.entry_point == other.entry_point:
-        found.append((_POINT, f"seen on the same entry point, {one.entry_point}"))
+        reasons.append((_POINT, f"seen on the same entry point, {one.entry_point}"))
     if shared := _callers(one.traits) & _callers(other.traits):
-        found.append((_CALLERS, f"called by the same function, {min(shared)}"))
-    found.sort(key=lambda part: (-part[0], part[1]))
-    return Nearness(min(1.0, sum(weight for weight, _ in found)), tuple(said for _, said in found))
+        reasons.append((_CALLERS, f"called by the same function, {min(shared)}"))
+    reasons.sort(key=lambda part: (-part[0], part[1]))
+    return Nearness(min(1.0, sum(weight for weight, _ in reasons)), tuple(reason for _, reason in reasons))
 
 
 def _alike(one: str, other: str) -> float:

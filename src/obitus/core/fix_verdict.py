@@ -67,8 +67,8 @@ def verdict(
                 failures=since.failures,
                 exposed=since.exposed,
             )
-        said = f"How often it failed before {fix} is not known: no {unit} are counted from then."
-        return Held("cannot tell", said, exposed=since.exposed)
+        sentence = f"How often it failed before {fix} is not known: no {unit} are counted from then."
+        return Held("cannot tell", sentence, exposed=since.exposed)
     expected = before.failures / before.exposed * since.exposed
     met = (
         f"{count_of(since.failures, 'failure') if since.failures else 'No failure'} in {seen} since {fix}, "
@@ -79,16 +79,16 @@ def verdict(
     if since.failures:
         if chance > 1 - SURE:
             return replace(sure, verdict="regressed", reason=f"{met}.", confidence=None)
-        said = f"{met}: fewer than chance explains ({_percent(1 - chance)} sure), but it is there."
-        return replace(sure, verdict="still there but rarer", reason=said)
+        sentence = f"{met}: fewer than chance explains ({_percent(1 - chance)} sure), but it is there."
+        return replace(sure, verdict="still there but rarer", reason=sentence)
     if chance <= 1 - SURE:
         return replace(sure, reason=f"{met}: held, {_percent(1 - chance)} sure.")
-    left = max(0.0, enough(before) - since.exposed)
-    ready_ms = now_ms + math.ceil(left / per_hour * HOUR_MS) if per_hour > 0 else None
+    missing = max(0.0, enough(before) - since.exposed)
+    ready_ms = now_ms + math.ceil(missing / per_hour * HOUR_MS) if per_hour > 0 else None
     if ready_ms is None:
-        when = f"There is no traffic of late; it takes {_number(left)} more {unit} without a failure."
+        when = f"There is no traffic of late; it takes {_number(missing)} more {unit} without a failure."
     else:
-        when = f"At the traffic of late it can be said about {_when(ready_ms, now_ms)}, after {_number(left)} more {unit} without a failure."
+        when = f"At the traffic of late it can be said about {_when(ready_ms, now_ms)}, after {_number(missing)} more {unit} without a failure."
     return replace(sure, verdict="too early to say", reason=f"{met}. {when}", ready_ms=ready_ms)
 
 

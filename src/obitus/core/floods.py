@@ -57,10 +57,10 @@ class Floods:
         """
         if not was_counted and self._take(alike.issue_id, received_ms):
             return None
-        found = self._representing.get((alike, time_ms // SLOT_MS))
-        if found is None or abs(time_ms - found[1]) > APART_MS:
+        representing = self._representing.get((alike, time_ms // SLOT_MS))
+        if representing is None or abs(time_ms - representing[1]) > APART_MS:
             return None
-        return found[0]
+        return representing[0]
 
     def whole_left(self, issue_id: int, now_ms: int) -> int:
         """Return how many an issue may keep whole now."""
@@ -80,9 +80,9 @@ class Floods:
 
     def _take(self, issue_id: int, now_ms: int) -> bool:
         """Take one of those that an issue may keep whole now; return whether one was left."""
-        left = self._left_of(issue_id, now_ms)
-        may = left >= 1
-        self._left[issue_id] = (left - may, now_ms)
+        room_left = self._left_of(issue_id, now_ms)
+        may = room_left >= 1
+        self._left[issue_id] = (room_left - may, now_ms)
         self._left.move_to_end(issue_id)
         if len(self._left) > MOST_ISSUES:
             self._left.popitem(last=False)

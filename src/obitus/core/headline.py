@@ -27,7 +27,7 @@ class Headline:
 
 def headline_of(chain: Sequence[ChainLink], fault: Fault | None = None) -> Headline:
     """Return the headline of a chain, given from the outermost exception to its root cause."""
-    found = fault or locate(chain)
+    located = fault or locate(chain)
     # A member of a group does not replace the group's own name; a cause is named.
-    behind = found.link.relation in ("cause", "context") and found.link.type != chain[0].type
-    return Headline(chain[0].type, found.link.type if behind else "", found.site.place if found.site else "")
+    behind = located.link.relation in ("cause", "context") and located.link.type != chain[0].type
+    return Headline(chain[0].type, located.link.type if behind else "", located.site.place if located.site else "")

@@ -37,10 +37,10 @@ class Settling:
     def said(self) -> str:
         """In words: ``from 2.9.0 on``, ``from now on``, ``from the coming release on``."""
         if self.release is not None:
-            said = f"from {self.release}{', which was the coming one,' if self.how == 'coming' else ''} on"
+            text = f"from {self.release}{', which was the coming one,' if self.how == 'coming' else ''} on"
         else:
-            said = "from now on" if self.how == "now" else "from the coming release on"
-        return f"{said}, {self.environment} only" if self.environment else said
+            text = "from now on" if self.how == "now" else "from the coming release on"
+        return f"{text}, {self.environment} only" if self.environment else text
 
 
 @dataclass(frozen=True, slots=True)

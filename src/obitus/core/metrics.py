@@ -49,8 +49,8 @@ def _labels(labels: Mapping[str, str]) -> str:
 
 
 def _escaped(text: str, *, quotes: bool = False) -> str:
-    found = text.replace("\\", "\\\\").replace("\n", "\\n")
-    return found.replace('"', '\\"') if quotes else found
+    escaped = text.replace("\\", "\\\\").replace("\n", "\\n")
+    return escaped.replace('"', '\\"') if quotes else escaped
 
 
 def _number(value: float) -> str:

@@ -59,41 +59,41 @@ class _Cut(NamedTuple):
 
 
 def _cut(message: str) -> list[_Cut]:
-    found: list[_Cut] = []
+    cuts: list[_Cut] = []
     for token in _TOKEN.finditer(message[:LONGEST]):
         kind, text, start = token.lastgroup, token[0], token.start()
         if kind == "space":
             continue
         if kind == "quoted":
-            _take_value(found, start, token.end())
+            _take_value(cuts, start, token.end())
         elif kind == "sign":
-            found.append(_Cut(text, start, token.end()))
+            cuts.append(_Cut(text, start, token.end()))
         else:
-            _take_run(found, text, start)
-        if len(found) >= MOST_TOKENS:
+            _take_run(cuts, text, start)
+        if len(cuts) >= MOST_TOKENS:
             break
-    return found
+    return cuts
 
 
-def _take_run(found: list[_Cut], text: str, start: int) -> None:
+def _take_run(cuts: list[_Cut], text: str, start: int) -> None:
     """Add the text between punctuation and spaces: a value, or a word; a colon or dot after it is a token of its own."""
     bare = text.rstrip(":.")
     end = start + len(bare)
     if bare and (_DIGIT.search(bare) or bare[0] == "/" or "@" in bare or "://" in bare):
-        _take_value(found, start, end)
+        _take_value(cuts, start, end)
     elif bare:
-        found.append(_Cut(bare, start, end))
+        cuts.append(_Cut(bare, start, end))
     if len(bare) < len(text):
-        found.append(_Cut(text[len(bare) :], end, start + len(text)))
+        cuts.append(_Cut(text[len(bare) :], end, start + len(text)))
 
 
-def _take_value(found: list[_Cut], start: int, end: int) -> None:
+def _take_value(cuts: list[_Cut], start: int, end: int) -> None:
     """Add a value; one that continues a list, or directly follows another, is the same value."""
-    if len(found) >= 2 and found[-1].token in _LIST_SEPARATORS and found[-2].token == VALUE:
-        found.pop()
-    if found and found[-1].token == VALUE:
-        start = found.pop().start
-    found.append(_Cut(VALUE, start, end))
+    if len(cuts) >= 2 and cuts[-1].token in _LIST_SEPARATORS and cuts[-2].token == VALUE:
+        cuts.pop()
+    if cuts and cuts[-1].token == VALUE:
+        start = cuts.pop().start
+    cuts.append(_Cut(VALUE, start, end))
 
 
 @remembered(8000)
@@ -122,37 +122,39 @@ class Miner:
 
     def templates(self) -> list[Template]:
         """Return the templates of all messages, the most frequent first."""
-        found: list[Template] = []
-        for one in _found_in(self._counts):
-            example = self._examples[one.commonest]
-            text = written(one.general, example)
-            found.append(Template(text, sum(self._counts[each] for each in one.patterns), example, one.patterns))
-        return sorted(found, key=lambda one: (-one.count, one.text))
+        templates: list[Template] = []
+        for template in _found_in(self._counts):
+            example = self._examples[template.commonest]
+            text = written(template.general, example)
+            templates.append(
+                Template(text, sum(self._counts[each] for each in template.patterns), example, template.patterns)
+            )
+        return sorted(templates, key=lambda one: (-one.count, one.text))
 
     def _compact(self) -> None:
         """Merge patterns that belong together; when that is not enough, forget the rarest."""
         together: Counter[Pattern] = Counter()
         examples: dict[Pattern, str] = {}
-        for one in _found_in(self._counts):
-            together[one.general] += sum(self._counts[each] for each in one.patterns)
-            examples.setdefault(one.general, self._examples[one.commonest])
+        for template in _found_in(self._counts):
+            together[template.general] += sum(self._counts[each] for each in template.patterns)
+            examples.setdefault(template.general, self._examples[template.commonest])
         if len(together) > MOST_PATTERNS // 2:
             together = Counter(dict(together.most_common(MOST_PATTERNS // 2)))
-        self._counts, self._examples = together, {one: examples[one] for one in together}
+        self._counts, self._examples = together, {template: examples[template] for template in together}
 
 
 def written(general: Sequence[str], example: str) -> str:
     """Return a general pattern as text, with the spaces of one of its messages; a list of values as one."""
     text, end = "", 0
-    kept: list[str] = []
+    words_kept: list[str] = []
     for token, cut in zip(general, _cut(example), strict=True):
         gap = example[end : cut.start]
         end = cut.end
-        if token == VALUE and len(kept) >= 2 and kept[-1] in _LIST_SEPARATORS and kept[-2] == VALUE:
+        if token == VALUE and len(words_kept) >= 2 and words_kept[-1] in _LIST_SEPARATORS and words_kept[-2] == VALUE:
             text = text[: text.rindex(VALUE) + len(VALUE)]
-            kept.pop()
+            words_kept.pop()
             continue
-        kept.append(token)
+        words_kept.append(token)
         text += gap + token
     return text
 
@@ -177,34 +179,34 @@ def _found_in(counts: Counter[Pattern]) -> list[_Found]:
     listed: dict[Pattern, list[list[Pattern]]] = defaultdict(list)
     for group in (part for some in by_length.values() for part in _parted(some, values)):
         listed[_lists_as_one(_general(group))].append(group)
-    sums = {key: sum(counts[one] for group in groups for one in group) for key, groups in listed.items()}
+    sums = {key: sum(counts[member] for group in groups for member in group) for key, groups in listed.items()}
     for small, large in _values_of_words(sums).items():
         listed[large] += listed.pop(small)
-    found = []
+    templates = []
     for groups in listed.values():
         # The message from which it is written has to have its form.
         commonest_in = [max(group, key=lambda one: (counts[one], one)) for group in groups]
         of_most = max(range(len(groups)), key=lambda at: (counts[commonest_in[at]], commonest_in[at]))
-        found.append(
-            _Found(_general(groups[of_most]), commonest_in[of_most], [one for group in groups for one in group])
+        templates.append(
+            _Found(_general(groups[of_most]), commonest_in[of_most], [member for group in groups for member in group])
         )
-    return found
+    return templates
 
 
 def _lists_as_one(general: Pattern) -> Pattern:
     """Return a pattern in which a list of values is one value."""
-    found: list[str] = []
+    texts: list[str] = []
     for token in general:
-        if token == VALUE and len(found) >= 2 and found[-1] in _LIST_SEPARATORS and found[-2] == VALUE:
-            found.pop()
+        if token == VALUE and len(texts) >= 2 and texts[-1] in _LIST_SEPARATORS and texts[-2] == VALUE:
+            texts.pop()
         else:
-            found.append(token)
-    return tuple(found)
+            texts.append(token)
+    return tuple(texts)
 
 
 def _values_of_words(sums: dict[Pattern, int]) -> dict[Pattern, Pattern]:
     """Return which patterns are another, much more frequent one with some words in place of a value."""
-    found: dict[Pattern, Pattern] = {}
+    patterns: dict[Pattern, Pattern] = {}
     common = [one for one in sums if VALUE in one and sum(token != VALUE for token in one) >= 2]
     if len(common) * len(sums) > MOST_COMPARED:
         common = sorted(common, key=lambda one: (-sums[one], one))[: MOST_COMPARED // len(sums)]
@@ -212,11 +214,11 @@ def _values_of_words(sums: dict[Pattern, int]) -> dict[Pattern, Pattern]:
         for large in common:
             longer = len(small) - len(large)
             if 0 < longer <= MOST_WORDS and sums[small] * 3 <= sums[large] and _stands_for(large, small, longer):
-                known = found.get(small)
-                if known is None or (sums[large], large) > (sums[known], known):
-                    found[small] = large
+                pattern = patterns.get(small)
+                if pattern is None or (sums[large], large) > (sums[pattern], pattern):
+                    patterns[small] = large
     # A pattern that represents another represents itself.
-    return {small: large for small, large in found.items() if large not in found}
+    return {small: large for small, large in patterns.items() if large not in patterns}
 
 
 def _stands_for(large: Pattern, small: Pattern, longer: int) -> bool:

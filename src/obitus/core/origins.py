@@ -10,19 +10,19 @@ _PORTS = {"http": 80, "https": 443}
 def origin_of(text: str) -> str | None:
     """Return an origin as browsers send it, None where the text is none: scheme, host, and the port where it is not the usual one."""
     try:
-        found = urlsplit(text.strip())
-        port = found.port
+        parts = urlsplit(text.strip())
+        port = parts.port
     except ValueError:
         return None
     if (
-        found.scheme not in _PORTS
-        or not found.hostname
-        or found.path not in ("", "/")
-        or found.query
-        or found.fragment
-        or found.username
+        parts.scheme not in _PORTS
+        or not parts.hostname
+        or parts.path not in ("", "/")
+        or parts.query
+        or parts.fragment
+        or parts.username
     ):
         return None
-    host = found.hostname.encode("idna").decode() if not found.hostname.isascii() else found.hostname
+    host = parts.hostname.encode("idna").decode() if not parts.hostname.isascii() else parts.hostname
     host = f"[{host}]" if ":" in host else host
-    return f"{found.scheme}://{host}" + (f":{port}" if port and port != _PORTS[found.scheme] else "")
+    return f"{parts.scheme}://{host}" + (f":{port}" if port and port != _PORTS[parts.scheme] else "")

@@ -23,7 +23,7 @@ def beside(boxes: Sequence[Mapping[str, Any]], body: Mapping[str, Any], app: str
     fields = [(box, _last(str(box["field"]))) for box in boxes if box.get("field")]
     # A body with none of the page's other fields belongs to another form.
     is_of_this_form = {name for _, name in fields} & sent.keys()
-    found = []
+    compared = []
     for box, name in fields:
         if not _FILLED & set(box.get("state") or ()):
             continue
@@ -34,34 +34,36 @@ def beside(boxes: Sequence[Mapping[str, Any]], body: Mapping[str, Any], app: str
             how = "was missing" if is_of_this_form and body.get("form") else ""
         if how:
             state = "checked" if "checked" in box["state"] else "filled"
-            found.append(f"“{box.get('name') or name}” was {state} on the page; in what {app} received, {name} {how}.")
-    return found[:MOST_SAID]
+            compared.append(
+                f"“{box.get('name') or name}” was {state} on the page; in what {app} received, {name} {how}."
+            )
+    return compared[:MOST_SAID]
 
 
 def _sent(body: Mapping[str, Any]) -> dict[str, list[Any]]:
     """Return the values of a body by the last part of their names."""
-    found: dict[str, list[Any]] = {}
+    sent: dict[str, list[Any]] = {}
     pairs: Iterable[tuple[str, Any]] = body["form"] if body.get("form") else _named(body.get("json"))
     for count, (name, value) in enumerate(pairs):
         if count >= MOST_FIELDS:
             break
-        found.setdefault(_last(str(name)), []).append(value)
-    return found
+        sent.setdefault(_last(str(name)), []).append(value)
+    return sent
 
 
 def _named(value: Any) -> Iterator[tuple[str, Any]]:
     """Yield the values of JSON with their names, at any depth."""
     waiting = [value]
     while waiting:
-        one = waiting.pop()
-        if isinstance(one, dict):
-            for name, inner in one.items():
+        box = waiting.pop()
+        if isinstance(box, dict):
+            for name, inner in box.items():
                 if isinstance(inner, dict | list) and inner:
                     waiting.append(inner)
                 else:
                     yield str(name), inner
-        elif isinstance(one, list):
-            waiting.extend(one)
+        elif isinstance(box, list):
+            waiting.extend(box)
 
 
 def _last(name: str) -> str:

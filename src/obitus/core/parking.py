@@ -116,14 +116,14 @@ def reopened_by_time(until: Until, now_ms: int) -> str | None:
 
 def so_far(until: Until, since: Since) -> str:
     """Write the progress of counted conditions: ``37 of 100 failures, 2 of 10 people``; '' where nothing is counted."""
-    said = []
+    counts = []
     if until.failures is not None:
-        said.append(f"{since.failures:,} of {count_of(until.failures, 'failure')}")
+        counts.append(f"{since.failures:,} of {count_of(until.failures, 'failure')}")
     if until.an_hour is not None:
-        said.append(f"{since.in_last_hour:,} of {until.an_hour:,} in the last hour")
+        counts.append(f"{since.in_last_hour:,} of {until.an_hour:,} in the last hour")
     if until.people is not None:
-        said.append(f"{since.people:,} of {until.people:,} people")
-    return ", ".join(said)
+        counts.append(f"{since.people:,} of {until.people:,} people")
+    return ", ".join(counts)
 
 
 def as_another(names: Collection[str]) -> tuple[Another, ...]:

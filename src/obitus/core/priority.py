@@ -65,8 +65,8 @@ def weigh(facts: Facts, now_ms: int) -> Priority:
     score = max(0, sum(weight for weight, _ in reasons))
     level: Level = "high" if score >= HIGH_FROM else "middle" if score >= MIDDLE_FROM else "low"
     # The heaviest first: a tired reader reads only that.
-    said = [words for weight, words in sorted(reasons, key=lambda reason: -abs(reason[0])) if words]
-    why = ", ".join(said) or "nothing about it is urgent"
+    texts = [words for weight, words in sorted(reasons, key=lambda reason: -abs(reason[0])) if words]
+    why = ", ".join(texts) or "nothing about it is urgent"
     if facts.said is not None:
         return Priority(
             facts.said, f"{facts.said_by or 'somebody'} said so; of itself {level}: {why}", score, said=True
@@ -76,33 +76,33 @@ def weigh(facts: Facts, now_ms: int) -> Priority:
 
 def _reasons(facts: Facts, now_ms: int) -> list[tuple[int, str]]:
     """Return the reasons for and against, each with its weight and in words."""
-    found: list[tuple[int, str]] = []
+    reasons: list[tuple[int, str]] = []
     if facts.state == "regressed":
-        found.append((35, "regressed"))
+        reasons.append((35, "regressed"))
     elif facts.reopened:
-        found.append((30, "reopened"))
+        reasons.append((30, "reopened"))
     elif facts.state == "untriaged" and now_ms - facts.first_ms < NEW_MS:
-        found.append((20, "new"))
+        reasons.append((20, "new"))
     elif facts.state == "untriaged":
-        found.append((10, "nobody has decided on it"))
+        reasons.append((10, "nobody has decided on it"))
     elif facts.state in ("parked", "settled"):
-        found.append((-30, facts.state))
+        reasons.append((-30, facts.state))
     usual = facts.in_day_before / 24
     if facts.in_last_hour >= LEAST_TO_RISE and facts.in_last_hour > RISES * usual:
         times = f"{facts.in_last_hour / usual:.0f} times as many in the last hour" if usual >= 1 else f"{facts.in_last_hour:,} in the last hour"  # fmt: skip
-        found.append((20, times))
+        reasons.append((20, times))
     if facts.users:
         weight = min(_MOST_OF_REACH, round(10 * math.log10(facts.users + 1)))
-        found.append((weight, count_of(facts.users, "user")))
+        reasons.append((weight, count_of(facts.users, "user")))
     if facts.severity == "FATAL":
-        found.append((15, "it ended the program"))
+        reasons.append((15, "it ended the program"))
     if not facts.handled:
-        found.append((10, "not caught"))
+        reasons.append((10, "not caught"))
     if facts.spread:
         where = ", ".join(facts.spread[:3]) + (" and more" if len(facts.spread) > 3 else "")
-        found.append((10, f"now also in {where}"))
+        reasons.append((10, f"now also in {where}"))
     if now_ms - facts.last_ms > DAY_MS:
-        found.append((-25, "quiet for a day"))
+        reasons.append((-25, "quiet for a day"))
     elif now_ms - facts.last_ms > 6 * HOUR_MS:
-        found.append((-10, "quiet for hours"))
-    return found
+        reasons.append((-10, "quiet for hours"))
+    return reasons

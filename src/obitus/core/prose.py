@@ -81,14 +81,14 @@ def _with_few_brackets(text: str) -> str:
 def mentioned(text: str, people: Iterable[str]) -> list[str]:
     """Return the people whom a note mentions: ``@`` with the name of one of the people, as it is written."""
     names = sorted(people, key=len, reverse=True)
-    found = []
+    mentions = []
     for at in _MENTION.finditer(text):
         name = next(
             (name for name in names if text.startswith(name, at.end()) and _ends(text, at.end() + len(name))), None
         )
-        if name is not None and name not in found:
-            found.append(name)
-    return found
+        if name is not None and name not in mentions:
+            mentions.append(name)
+    return mentions
 
 
 def plain(parts: Iterable[ProsePart]) -> str:
@@ -127,19 +127,19 @@ class _Reading:
 
     def parts(self, tokens: Sequence[Token]) -> list[ProsePart]:
         """Return the parts of some tokens, each opening one with all up to its end."""
-        found: list[ProsePart] = []
+        parts: list[ProsePart] = []
         at = 0
         while at < len(tokens) and self._left > 0:
             token = tokens[at]
             self._left -= 1
             if token.nesting == 1:
                 end = _end_of(tokens, at)
-                found += self._around(token, tokens[at + 1 : end])
+                parts += self._around(token, tokens[at + 1 : end])
                 at = end + 1
                 continue
-            found += self._single(token)
+            parts += self._single(token)
             at += 1
-        return found
+        return parts
 
     def _around(self, token: Token, inner: Sequence[Token]) -> list[ProsePart]:
         kind = token.type.removesuffix("_open")
@@ -167,11 +167,11 @@ class _Reading:
             return [ProsePart("hr")]
         if kind == "image":
             # Loading the picture would tell another server who reads this.
-            address, said = str(token.attrGet("src") or ""), token.content
+            address, text = str(token.attrGet("src") or ""), token.content
             return (
-                [ProsePart("a", address=address, parts=(ProsePart("", said or address),))]
+                [ProsePart("a", address=address, parts=(ProsePart("", text or address),))]
                 if is_address(address)
-                else self._text(said)
+                else self._text(text)
             )
         return []
 
@@ -179,23 +179,23 @@ class _Reading:
         """Return a text with its tickets and mentions kept apart."""
         if self._special is None:
             return [ProsePart("", text)]
-        found: list[ProsePart] = []
+        parts: list[ProsePart] = []
         end = 0
         for special in self._special.finditer(text):
             if special.start() > end:
-                found.append(ProsePart("", text[end : special.start()]))
+                parts.append(ProsePart("", text[end : special.start()]))
             groups = special.groupdict()
             if groups.get("ticket") is not None:
                 address = self._addresses[groups["ticket"]].replace("{number}", groups["number"])
-                found.append(
+                parts.append(
                     ProsePart("a", address=address, parts=(ProsePart("", special[0]),))
                     if is_address(address)
                     else ProsePart("", special[0])
                 )
             else:
-                found.append(ProsePart("person", groups["person"]))
+                parts.append(ProsePart("person", groups["person"]))
             end = special.end()
-        return [*found, ProsePart("", text[end:])] if end < len(text) or not found else found
+        return [*parts, ProsePart("", text[end:])] if end < len(text) or not parts else parts
 
 
 def _end_of(tokens: Sequence[Token], at: int) -> int:

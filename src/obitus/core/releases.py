@@ -68,13 +68,13 @@ def canonical(version: str) -> str:
 
 def parse_semver(version: str) -> SemVer | None:
     """Return the version's parts, or None when it is no semantic version."""
-    found = _SEMVER.fullmatch(version)
-    if found is None:
+    match = _SEMVER.fullmatch(version)
+    if match is None:
         return None
-    pre = tuple(found[4].split(".")) if found[4] else ()
+    pre = tuple(match[4].split(".")) if match[4] else ()
     if any(p.isdigit() and len(p) > 1 and p[0] == "0" for p in pre):
         return None
-    return SemVer((int(found[1]), int(found[2]), int(found[3])), pre)
+    return SemVer((int(match[1]), int(match[2]), int(match[3])), pre)
 
 
 def compare(left: str, right: str) -> int | None:
@@ -94,13 +94,13 @@ def in_order(releases: Iterable[DatedRelease]) -> list[DatedRelease]:
     Those with numbers are in the order of their numbers, the others in that of their first seen time; the two lists
     are merged by that time. A release that a person put after another one comes right after it.
     """
-    known = list({release.version: release for release in releases}.values())
-    present = {release.version for release in known}
-    placed = [release for release in known if release.behind in present and release.behind != release.version]
+    distinct = list({release.version: release for release in releases}.values())
+    present = {release.version for release in distinct}
+    placed = [release for release in distinct if release.behind in present and release.behind != release.version]
     behind: dict[str, list[DatedRelease]] = {}
     for release in placed:
         behind.setdefault(str(release.behind), []).append(release)
-    free = [release for release in known if release not in placed]
+    free = [release for release in distinct if release not in placed]
     numbered = sorted(
         (r for r in free if _numbers_of(r.version)), key=lambda r: (_numbers_of(r.version), r.first_ms, r.version)
     )
@@ -118,7 +118,7 @@ def in_order(releases: Iterable[DatedRelease]) -> list[DatedRelease]:
 
 
 def _with_placed(ordered: Sequence[DatedRelease], behind: Mapping[str, list[DatedRelease]]) -> list[DatedRelease]:
-    found: list[DatedRelease] = []
+    dated: list[DatedRelease] = []
     done: set[str] = set()
     waiting = list(reversed(ordered))
     # A cycle of corrections has no beginning: its members follow at the end, by when they were first seen.
@@ -131,9 +131,9 @@ def _with_placed(ordered: Sequence[DatedRelease], behind: Mapping[str, list[Date
         if release.version in done:
             continue
         done.add(release.version)
-        found.append(release)
+        dated.append(release)
         waiting += sorted(behind.get(release.version, ()), key=lambda r: (r.first_ms, r.version), reverse=True)
-    return found
+    return dated
 
 
 class ReleaseOrder:
@@ -170,14 +170,14 @@ def _numbers_of(version: str) -> tuple[object, ...] | None:
         _is_year(semver.numbers[0]) and semver.pre_release and semver.pre_release[0].isdigit()
     ):
         return ((*semver.numbers, 0, 0, 0), 0 if semver.pre_release else 1, _parts(semver.pre_release))
-    found = _NUMBERS.fullmatch(version)
-    if found is None:
+    match = _NUMBERS.fullmatch(version)
+    if match is None:
         return None
-    text = found[1]
+    text = match[1]
     if len(text) == 8 and text.isdigit():
         text = f"{text[:4]}.{text[4:6]}.{text[6:]}"
     numbers = tuple(int(part) for part in re.split(r"[.-]", text))
-    stage = found[2] or ""
+    stage = match[2] or ""
     words = tuple(stage.split(".")) if stage else ()
     # A pre-release stage comes before the release; any other word (post, hotfix, p1) after it.
     rank = 1 if not stage else 0 if _BEFORE.match(stage) else 2

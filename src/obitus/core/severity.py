@@ -69,7 +69,7 @@ class Thresholds:
 
 def parse_thresholds(text: str, default: str) -> dict[str, str]:
     """Parse ``WARN, sailings.fares=DEBUG, noisy=off``; a severity alone is for every logger. Raises ThresholdTrouble."""
-    found = {"": default}
+    thresholds = {"": default}
     for part in filter(None, (part.strip() for part in text.replace(";", ",").split(","))):
         name, equals, severity = part.rpartition("=")
         severity = severity.strip()
@@ -78,8 +78,8 @@ def parse_thresholds(text: str, default: str) -> dict[str, str]:
         if severity not in _RANK or (equals and not name.strip()):
             known = ", ".join(SEVERITIES)
             raise ThresholdTrouble(f"{part[:80]!r} is no threshold. Write LOGGER=SEVERITY with one of {known}, or off.")
-        found[name.strip()] = severity
-    return found
+        thresholds[name.strip()] = severity
+    return thresholds
 
 
 def severity_of(level: str) -> str:

@@ -41,20 +41,20 @@ class NoReports(ValueError):
 def read(body: bytes, now_ms: int) -> list[Report]:
     """Return the reports of a body; raises NoReports. Unknown kinds are skipped."""
     try:
-        found = json.loads(body)
+        reports = json.loads(body)
     except (ValueError, RecursionError) as error:
         raise NoReports(f"this is no JSON: {error}") from None
-    if isinstance(found, dict) and isinstance(found.get("csp-report"), dict):
-        found = [_of_old_policy(found["csp-report"])]
-    if not isinstance(found, list):
+    if isinstance(reports, dict) and isinstance(reports.get("csp-report"), dict):
+        reports = [_of_old_policy(reports["csp-report"])]
+    if not isinstance(reports, list):
         raise NoReports("a list of reports is expected, as the Reporting API sends it")
-    if len(found) > MOST_REPORTS:
+    if len(reports) > MOST_REPORTS:
         raise NoReports(f"a body may hold {MOST_REPORTS} reports")
-    made: list[Report] = []
-    for one in found:
-        if isinstance(one, dict) and isinstance(one.get("type"), str) and isinstance(one.get("body"), dict):
-            made += _reports(one, one["type"], one["body"], now_ms)
-    return made
+    reports_made: list[Report] = []
+    for report in reports:
+        if isinstance(report, dict) and isinstance(report.get("type"), str) and isinstance(report.get("body"), dict):
+            reports_made += _reports(report, report["type"], report["body"], now_ms)
+    return reports_made
 
 
 def _reports(given: Mapping[str, Any], kind: str, body: Mapping[str, Any], now_ms: int) -> Sequence[Report]:
@@ -68,8 +68,8 @@ def _reports(given: Mapping[str, Any], kind: str, body: Mapping[str, Any], now_m
     }
 
     def report(what: str, **more: Any) -> Report:
-        said = json.dumps([what, given.get("url"), body], sort_keys=True, default=str)
-        return {"kind": what, "id": derived_id(time_ms, kind, said), "time": to_text(time_ms), **more}
+        content = json.dumps([what, given.get("url"), body], sort_keys=True, default=str)
+        return {"kind": what, "id": derived_id(time_ms, kind, content), "time": to_text(time_ms), **more}
 
     if kind == "crash":
         reason = _text(body, "reason")
@@ -149,15 +149,15 @@ def _of_old_policy(report: Mapping[str, Any]) -> Report:
 
 
 def _text(values: Mapping[str, Any], name: str, most: int = 300) -> str:
-    found = values.get(name)
-    return found[:most] if isinstance(found, str) else ""
+    value = values.get(name)
+    return value[:most] if isinstance(value, str) else ""
 
 
 def _number(values: Mapping[str, Any], name: str) -> float:
-    found = values.get(name)
-    if isinstance(found, bool) or not isinstance(found, int | float) or not abs(found) < 1e15:
+    value = values.get(name)
+    if isinstance(value, bool) or not isinstance(value, int | float) or not abs(value) < 1e15:
         return 0.0
-    return float(found)
+    return float(value)
 
 
 def _address(text: str) -> str:

@@ -30,14 +30,14 @@ def shape(statement: str) -> str:
     values = _VALUES.search(statement)
     values_at = values.end() if values is not None else len(statement)
 
-    def replace(found: re.Match[str]) -> str:
-        if found["comment"] is not None or found["space"] is not None:
+    def replace(match: re.Match[str]) -> str:
+        if match["comment"] is not None or match["space"] is not None:
             return " "
-        if found["value"] is not None:
+        if match["value"] is not None:
             return "?"
         # Some databases accept text in double quotes: where a value is expected, it is one.
-        quoted = found[0][0] == '"' and (found.start() > values_at or statement[: found.start()].rstrip()[-1:] in "=<>")
-        return "?" if quoted and found.start() else found[0]
+        quoted = match[0][0] == '"' and (match.start() > values_at or statement[: match.start()].rstrip()[-1:] in "=<>")
+        return "?" if quoted and match.start() else match[0]
 
     text = " ".join(_LITERALS.sub(replace, statement).split())
     text = _ROWS.sub(r"\1, …", _LISTS.sub("(?, …)", text))
@@ -46,5 +46,5 @@ def shape(statement: str) -> str:
 
 def verb(statement: str) -> str:
     """Return the statement's first word in capitals, such as SELECT."""
-    found = re.match(r"[\s(]*([A-Za-z]+)", statement[:200])
-    return found[1].upper() if found else ""
+    match = re.match(r"[\s(]*([A-Za-z]+)", statement[:200])
+    return match[1].upper() if match else ""

@@ -46,8 +46,8 @@ def per_thousand(failures: int, runs: int) -> Interval | None:
     if runs <= 0:
         return None
     if failures <= runs:
-        found = wilson(failures, runs)
-        return Interval(found.value * 1000, found.low * 1000, found.high * 1000)
+        interval = wilson(failures, runs)
+        return Interval(interval.value * 1000, interval.low * 1000, interval.high * 1000)
     from scipy.special import gammaincinv
 
     tail = (1 - CONFIDENCE) / 2
@@ -69,8 +69,8 @@ def more(before: int, exposed_before: float, now: int, exposed_now: float, diffe
         return 1.0
     from scipy.special import betainc
 
-    known, share = _known(before, exposed_before, exposed_now, differs)
-    return float(betainc(now, known + 1, share))
+    events, share = _known_events(before, exposed_before, exposed_now, differs)
+    return float(betainc(now, events + 1, share))
 
 
 def fewer(before: int, exposed_before: float, now: int, exposed_now: float, differs: float = 0.0) -> float:
@@ -79,17 +79,17 @@ def fewer(before: int, exposed_before: float, now: int, exposed_now: float, diff
         return 1.0
     from scipy.special import betainc
 
-    known, share = _known(before, exposed_before, exposed_now, differs)
-    return float(betainc(known, now + 1, 1 - share))
+    events, share = _known_events(before, exposed_before, exposed_now, differs)
+    return float(betainc(events, now + 1, 1 - share))
 
 
-def _known(before: int, exposed_before: float, exposed_now: float, differs: float) -> tuple[float, float]:
+def _known_events(before: int, exposed_before: float, exposed_now: float, differs: float) -> tuple[float, float]:
     """Return the effective number of events by which a rate is known, and the expected share of all now."""
     if not differs or not before:
         return before, exposed_now / (exposed_before + exposed_now)
-    known = 1 / (differs * (1 + exposed_now / exposed_before) + 1 / before)
+    effective = 1 / (differs * (1 + exposed_now / exposed_before) + 1 / before)
     expected = before / exposed_before * exposed_now
-    return known, expected / (expected + known)
+    return effective, expected / (expected + effective)
 
 
 def share_more(before: int, runs_before: int, now: int, runs_now: int) -> float:
@@ -163,10 +163,10 @@ def significant(values: Sequence[float], false_share: float = FALSE_SHARE) -> li
     for rank, i in enumerate(ranked, 1):
         if values[i] <= false_share * rank / len(values):
             last = rank
-    found = [False] * len(values)
+    verdicts = [False] * len(values)
     for i in ranked[:last]:
-        found[i] = True
-    return found
+        verdicts[i] = True
+    return verdicts
 
 
 def could_tell(total: int, exposed_before: float, exposed_now: float, false_share: float = FALSE_SHARE) -> bool:

@@ -30,11 +30,11 @@ def values_in(template: str, message: str) -> list[str] | None:
     values: list[str] = []
     at = len(pieces[0])
     for piece in pieces[1:-1]:
-        found = message.find(piece, at) if piece else at
-        if found < 0:
+        begins = message.find(piece, at) if piece else at
+        if begins < 0:
             return None
-        values.append(message[at:found])
-        at = found + len(piece)
+        values.append(message[at:begins])
+        at = begins + len(piece)
     last = pieces[-1]
     if len(message) - len(last) < at or not message.endswith(last):
         return None
@@ -54,10 +54,10 @@ def filled_in(template: str, values: Sequence[str]) -> str:
 def pieces_of(template: str) -> tuple[str, ...]:
     """Return the texts before, between and after a template's places: one more than there are places."""
     pieces, at, text = [], 0, ""
-    for found in _PLACE.finditer(template):
-        text += template[at : found.start()]
-        at = found.end()
-        sign = _DOUBLED.get(found[0])
+    for match in _PLACE.finditer(template):
+        text += template[at : match.start()]
+        at = match.end()
+        sign = _DOUBLED.get(match[0])
         if sign is not None:
             text += sign
         else:

@@ -22,15 +22,15 @@ _DIGITS: Final = "0123456789abcdefghijklmnopqrstuvwxyz"
 
 def words_of(text: str) -> list[str]:
     """Return the words of a text in order, in lower case: runs of letters and digits. Long ones are cut."""
-    found: list[str] = _WORD.findall(text.casefold())
-    return found if len(text) <= LONGEST_WORD else [word[:LONGEST_WORD] for word in found]
+    words: list[str] = _WORD.findall(text.casefold())
+    return words if len(text) <= LONGEST_WORD else [word[:LONGEST_WORD] for word in words]
 
 
 def indexed_words(text: str) -> list[str]:
     """Return the different words of a text for the index: of a very long text the first ones, and ``MORE``."""
-    found = words_of(text[:MOST_CHARACTERS])
+    words = words_of(text[:MOST_CHARACTERS])
     # Where the text is cut, the last one may be half a word.
-    different = list(dict.fromkeys(found[:-1] if len(text) > MOST_CHARACTERS else found))
+    different = list(dict.fromkeys(words[:-1] if len(text) > MOST_CHARACTERS else words))
     if len(different) <= MOST_WORDS and len(text) <= MOST_CHARACTERS:
         return different
     return [*different[:MOST_WORDS], MORE]
@@ -65,11 +65,11 @@ def term(name: str, value: str) -> str:
 
 def terms_of(pairs: Iterable[tuple[str, Any]]) -> list[str]:
     """Return the terms of names and values; null has none; beyond the bound there is ``MORE``."""
-    found: list[str] = []
+    terms: list[str] = []
     for name, value in pairs:
         if value is None:
             continue
-        if len(found) >= MOST_TERMS:
-            return [*found, MORE]
-        found.append(term(name, value_text(value)))
-    return found
+        if len(terms) >= MOST_TERMS:
+            return [*terms, MORE]
+        terms.append(term(name, value_text(value)))
+    return terms

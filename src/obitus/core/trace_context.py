@@ -11,5 +11,5 @@ MOST_STATE = 512
 
 def read_traceparent(text: str) -> tuple[str, str] | None:
     """Return the trace id and the parent's span id of a ``traceparent``; None when it is not valid."""
-    found = _TRACEPARENT.fullmatch(text.strip()) if len(text) <= 300 else None
-    return None if found is None or (text.startswith("00") and len(text.strip()) != 55) else (found[1], found[2])
+    match = _TRACEPARENT.fullmatch(text.strip()) if len(text) <= 300 else None
+    return None if match is None or (text.startswith("00") and len(text.strip()) != 55) else (match[1], match[2])

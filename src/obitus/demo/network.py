@@ -40,8 +40,8 @@ class Network:
         return httpx.Response(202, json={})
 
     def _depth(self, request: httpx.Request) -> httpx.Response:
-        asked = request.url.params
-        wait_ms = int(asked["sailing"][-2:]) * 10 - (SECOND_TRY_FASTER_MS if "again" in asked else 0)
+        params = request.url.params
+        wait_ms = int(params["sailing"][-2:]) * 10 - (SECOND_TRY_FASTER_MS if "again" in params else 0)
         self._wait(request, max(5, wait_ms))
         return httpx.Response(200, json={"depth_m": 6.4})
 

@@ -74,8 +74,8 @@ def write(recorded: Recorded, file: Path = FILE) -> None:
 
 def read(file: Path = FILE) -> Recorded:
     """Return what was recorded."""
-    found: dict[str, Any] = json.loads(zstandard.ZstdDecompressor().decompress(file.read_bytes()))
-    return Recorded(found["maps"], tuple((began, page, service) for began, page, service in found["views"]))
+    recorded: dict[str, Any] = json.loads(zstandard.ZstdDecompressor().decompress(file.read_bytes()))
+    return Recorded(recorded["maps"], tuple((began, page, service) for began, page, service in recorded["views"]))
 
 
 def replayed(recorded: Recorded, start_ms: int) -> Iterator[tuple[View, bytes, bytes]]:

@@ -198,8 +198,8 @@ def _seen(playwright: Any, view: View, deploys: Path) -> tuple[int, str, str]:
         browser.close()
         pier.close()
     own = pier.sailings.removeprefix("http://")
-    there = {own: "sailings.skerry.example", f'"host.name":"{socket.gethostname()}"': '"host.name":"pier-1"', f'"host.name": "{socket.gethostname()}"': '"host.name": "pier-1"', local: ORIGIN, str(deploys): "/srv/skerry/deploys", sys.prefix: "/srv/skerry/venv", str(ROOT / "src"): "/srv/skerry/venv/lib/python3.11/site-packages", sys.base_prefix: "/usr", f"127.0.0.1:{pier.port}": host, f"{host}.localhost": host, "HeadlessChrome": "Chrome"}  # fmt: skip
-    return began_ms, _replaced(pier.page, there), _replaced(pier.service, there)
+    replaced_by = {own: "sailings.skerry.example", f'"host.name":"{socket.gethostname()}"': '"host.name":"pier-1"', f'"host.name": "{socket.gethostname()}"': '"host.name": "pier-1"', local: ORIGIN, str(deploys): "/srv/skerry/deploys", sys.prefix: "/srv/skerry/venv", str(ROOT / "src"): "/srv/skerry/venv/lib/python3.11/site-packages", sys.base_prefix: "/usr", f"127.0.0.1:{pier.port}": host, f"{host}.localhost": host, "HeadlessChrome": "Chrome"}  # fmt: skip
+    return began_ms, _replaced(pier.page, replaced_by), _replaced(pier.service, replaced_by)
 
 
 def _wait_for(holds: Callable[[], bool]) -> None:

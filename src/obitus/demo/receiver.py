@@ -82,8 +82,8 @@ class Receiver:
     def page(self) -> str:
         """Return what arrived as a page, the latest first. All of it is text."""
         shown = "".join(
-            f"<article><h2>{html.escape(one.title)}</h2><p>{html.escape(one.way)} to {html.escape(one.to)}</p><pre>{html.escape(one.text)}</pre></article>"
-            for one in reversed(self.arrived)
+            f"<article><h2>{html.escape(report.title)}</h2><p>{html.escape(report.way)} to {html.escape(report.to)}</p><pre>{html.escape(report.text)}</pre></article>"
+            for report in reversed(self.arrived)
         )
         return _PAGE.format(shown=shown or "<p>Nothing has arrived yet.</p>")
 

@@ -51,13 +51,13 @@ def record(say: Callable[[str], None], most_days: int = DAYS) -> list[bytes]:
     with tempfile.TemporaryDirectory() as folder:
         deploys = Path(folder).resolve()
         lay_out(deploys)
-        kept: list[bytes] = []
+        lines: list[bytes] = []
         for index, player in enumerate(PLAYERS):
             say(f"{player.app} {player.release} on {player.host}")
             with _Receiver() as receiver:
                 _play(index, deploys, receiver, most_days)
-            kept += [b"%d %d " % (index, day) + _elsewhere(line, deploys) for day, line in receiver.lines]
-        return kept
+            lines += [b"%d %d " % (index, day) + _elsewhere(line, deploys) for day, line in receiver.lines]
+        return lines
 
 
 def write(lines: list[bytes], file: Path = FILE) -> None:

@@ -37,19 +37,19 @@ def batches(start_ms: int) -> dict[int, list[tuple[int, bytes]]]:
 def moved(body: bytes, by_ms: int) -> bytes:
     """Return reports with the moments in them, and in their ids, moved."""
 
-    def move(found: re.Match[bytes]) -> bytes:
-        if found["time"] is not None:
-            moment = datetime.fromisoformat(found["time"].decode())
+    def move(match: re.Match[bytes]) -> bytes:
+        if match["time"] is not None:
+            moment = datetime.fromisoformat(match["time"].decode())
             return b'"' + to_text(to_ms(moment) + by_ms).encode() + b'"'
-        moment_ms = int(found["high"] + found["low"], 16) + by_ms
+        moment_ms = int(match["high"] + match["low"], 16) + by_ms
         return b'"%08x-%04x' % (moment_ms >> 16, moment_ms & 0xFFFF)
 
     return _MOVED.sub(move, body)
 
 
 def _recorded() -> dict[tuple[int, int], list[bytes]]:
-    kept: dict[tuple[int, int], list[bytes]] = {}
+    lines_by_place: dict[tuple[int, int], list[bytes]] = {}
     for line in zstandard.ZstdDecompressor().decompress(FILE.read_bytes()).splitlines(keepends=True):
         player, day, report = line.split(b" ", 2)
-        kept.setdefault((int(player), int(day)), []).append(report)
-    return kept
+        lines_by_place.setdefault((int(player), int(day)), []).append(report)
+    return lines_by_place

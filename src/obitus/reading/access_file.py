@@ -85,10 +85,10 @@ class AccessFile:
             stop = data.find(b"\n", max(place, block_end(self._block) - self._at), cut) + 1 or cut
             if start < self._known:
                 stop = min(stop, self._known - self._at)
-                known = self._form.read(data[place:stop], tells=False).runs
-                self._runs.update(known)
-                self._reported.update(known)
-                self._compared.update((hour // DAY_MS, point) for hour, point, status in known if status < 400)
+                runs = self._form.read(data[place:stop], tells=False).runs
+                self._runs.update(runs)
+                self._reported.update(runs)
+                self._compared.update((hour // DAY_MS, point) for hour, point, status in runs if status < 400)
             else:
                 self._take(self._form.read(data[place:stop], tells=self._send is not None), start, self._at + stop)
             place = stop
@@ -118,16 +118,16 @@ class AccessFile:
         self._outcome.examples = (self._outcome.examples + counts.examples)[:MOST_EXAMPLES]
         self._outcome.runs_reported += counts.not_well
         if self._send is not None:
-            for one in counts.whole_lines:
-                request = one.form.request(one.line)
+            for line in counts.whole_lines:
+                request = line.form.request(line.line)
                 if request is not None:
-                    self._run(request, start + one.place, self._send, NOT_WELL)
-            for which, one in counts.well.items():
-                request = one.form.request(one.line) if which not in self._compared else None
+                    self._run(request, start + line.place, self._send, NOT_WELL)
+            for which, line in counts.well.items():
+                request = line.form.request(line.line) if which not in self._compared else None
                 if request is not None:
                     self._compared.add(which)
                     self._outcome.compared += 1
-                    self._run(request, start + one.place, self._send, TO_COMPARE)
+                    self._run(request, start + line.place, self._send, TO_COMPARE)
         for (_, _, status), times in counts.runs.items():
             self._outcome.runs += times
             self._outcome.outcomes[outcome_of(status)] += times

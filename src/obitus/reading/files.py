@@ -26,13 +26,13 @@ POLL_S: Final = 0.5
 
 def files_of(names: list[str]) -> list[str]:
     """Return the files of names and patterns; raises ReadingTrouble where one matches none."""
-    found: list[str] = []
+    files: list[str] = []
     for name in names:
         matching = [name] if name == "-" or Path(name).exists() else sorted(glob.glob(name, recursive=True))  # noqa: PTH207 - the user's pattern
         if not matching:
             raise ReadingTrouble(f"{name}: there is no such file, and no file that matches it.")
-        found += [one for one in matching if one == "-" or Path(one).is_file()]
-    return list(dict.fromkeys(found))
+        files += [match for match in matching if match == "-" or Path(match).is_file()]
+    return list(dict.fromkeys(files))
 
 
 def zone_of(name: str | None) -> tzinfo:
@@ -69,16 +69,16 @@ def follow(
     stop: Callable[[], bool],
 ) -> None:
     """Keep reading as files grow, until ``stop`` returns true; a file that was replaced by a new one is read from its start."""
-    known = {name: _which(name) for name in names if name != "-"}
+    files = {name: _which(name) for name in names if name != "-"}
     while not stop():
-        for name, which in known.items():
+        for name, which in files.items():
             now = _which(name)
             if now is not None and which is not None and (now[0] != which[0] or now[1] < which[1]):
                 more[name]()
                 more[name] = again(name)
             else:
                 more[name]()
-            known[name] = now or which
+            files[name] = now or which
         time.sleep(POLL_S)
 
 
@@ -100,9 +100,9 @@ def from_place(
         if opened.seekable() and passed is None:
             opened.seek(start)
         else:
-            left = start - len(head)
-            while left and (piece := opened.read(min(left, READ_BYTES))):
-                left -= len(piece)
+            left_bytes = start - len(head)
+            while left_bytes and (piece := opened.read(min(left_bytes, READ_BYTES))):
+                left_bytes -= len(piece)
                 if passed is not None:
                     passed(piece)
         return partial(read_some, opened)
@@ -117,11 +117,11 @@ def from_place(
 def read_some(opened: IO[bytes], most: int) -> bytes:
     """Read up to ``most`` bytes; of a truncated compressed file the part before its end."""
     pieces: list[bytes] = []
-    left = most
+    left_bytes = most
     try:
-        while left > 0 and (piece := opened.read1(min(left, STEP_BYTES))):  # type: ignore[attr-defined]
+        while left_bytes > 0 and (piece := opened.read1(min(left_bytes, STEP_BYTES))):  # type: ignore[attr-defined]
             pieces.append(piece)
-            left -= len(piece)
+            left_bytes -= len(piece)
     except (EOFError, gzip.BadGzipFile, zlib.error):
         pass
     except OSError as error:

@@ -142,15 +142,15 @@ class LinesOfFile:
 def _fields(text: str) -> tuple[dict[str, Any], str]:
     """Return the other fields of a record written as JSON, as attributes, and its logger."""
     try:
-        found = json.loads(text)
+        fields = json.loads(text)
     except (ValueError, RecursionError):
         return {}, ""
-    if not isinstance(found, dict):
+    if not isinstance(fields, dict):
         return {}, ""
-    logger = next((found[name] for name in _LOGGERS if isinstance(found.get(name), str)), "")
+    logger = next((fields[name] for name in _LOGGERS if isinstance(fields.get(name), str)), "")
     attributes = {
         short(name): value if not isinstance(value, str) else long(value)
-        for name, value in found.items()
+        for name, value in fields.items()
         if name.lower() not in _SAID and name not in _LOGGERS and isinstance(value, str | int | float | bool)
     }
     return dict(list(attributes.items())[:MOST_ATTRIBUTES]), short(logger)

@@ -41,9 +41,9 @@ class Issues:
 
     def see(self, chain: Sequence[ChainLink]) -> None:
         """Add a trace."""
-        made = fingerprint(chain)
-        self.times[made.text] += 1
-        self.first.setdefault(made.text, (made, chain))
+        issue = fingerprint(chain)
+        self.times[issue.text] += 1
+        self.first.setdefault(issue.text, (issue, chain))
         self.cut_off += chain[0].type == CUT_OFF
 
 
@@ -70,10 +70,10 @@ class Titles:
         for text, times in issues.times.items():
             title = self._titles.get(text)
             if title is None:
-                made, chain = issues.first[text]
-                group, _ = self._groups.place(text, made.traits)
+                key, chain = issues.first[text]
+                group, _ = self._groups.place(text, key.traits)
                 title = self._titles[text] = self._titles.setdefault(
-                    f"g{group}", f"{headline_of(chain, made.fault).title} (g{group})"
+                    f"g{group}", f"{headline_of(chain, key.fault).title} (g{group})"
                 )
             counted[title] += times
         return counted
@@ -111,9 +111,9 @@ class LogFile:
         if self._lines is not None:
             self._lines.feed(block, end=end)
         issues = Issues()
-        for found in self._scanner.feed(block, end=end):
-            issues.see(found.stack.chain)
-            self._failure(found)
+        for stack in self._scanner.feed(block, end=end):
+            issues.see(stack.stack.chain)
+            self._failure(stack)
         self._count(block.count(b"\n"), issues)
 
     def part(self, name: str, start: int, end: int) -> Callable[[], LogFilePart]:
@@ -133,15 +133,15 @@ class LogFile:
         self._outcome.cut_off += issues.cut_off
         self._outcome.issues += self._titles.of(issues)
 
-    def _failure(self, found: LoggedStack) -> None:
+    def _failure(self, stack: LoggedStack) -> None:
         """Make a failure of a stack trace, with the lines before it as breadcrumbs."""
         if self._send is None:
             return
-        time_ms = time_of(found.time, self._zone, self._written_ms) if found.time else None
+        time_ms = time_of(stack.time, self._zone, self._written_ms) if stack.time else None
         when = min(time_ms if time_ms is not None else self._written_ms, int(time.time() * 1000))
-        chain = found.stack.chain
+        chain = stack.stack.chain
         trail = []
-        for line in found.before:
+        for line in stack.before:
             record = record_of(line) or LogLine("", "", line)
             at = time_of(record.time, self._zone, self._written_ms) if record.time else None
             trail.append(
@@ -155,14 +155,14 @@ class LogFile:
         self._send(
             {
                 "kind": "failure",
-                "id": derived_id(0, self._identity, found.offset, found.text),
+                "id": derived_id(0, self._identity, stack.offset, stack.text),
                 "time": to_text(when),
-                "severity": found.severity if found.severity in ("WARN", "ERROR", "FATAL") else "ERROR",
+                "severity": stack.severity if stack.severity in ("WARN", "ERROR", "FATAL") else "ERROR",
                 "handled": True,
                 "captured_by": "log file",
                 "exceptions": report_form(chain),
                 "trail": trail,
-                "attributes": {"log.file.language": found.stack.language},
+                "attributes": {"log.file.language": stack.stack.language},
             }
         )
 
@@ -184,11 +184,11 @@ def _part(name: str, start: int, end: int, *, with_traces: bool) -> LogFilePart:
                 block += opened.readline(border - place - len(block))
             part.lines += block.count(b"\n", max(0, start - place), max(0, end - place))
             place += len(block)
-            for found in scanner.feed(block, end=not block or place == end + BEHIND_BYTES):
-                if start <= found.offset < end:
-                    part.issues.see(found.stack.chain)
+            for stack in scanner.feed(block, end=not block or place == end + BEHIND_BYTES):
+                if start <= stack.offset < end:
+                    part.issues.see(stack.stack.chain)
                     if with_traces:
-                        part.found.append(found)
+                        part.found.append(stack)
             if not block:
                 break
     return part

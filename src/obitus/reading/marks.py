@@ -25,10 +25,12 @@ class Marks:
 
     def identity_of(self, head: bytes) -> str:
         """Return the key of a file: its first bytes; of a file that was shorter at the first reading, those of then."""
-        lengths = {int(length) for _, _, length in (known.partition(".") for known in self._places) if length.isdigit()}
+        lengths = {
+            int(length) for _, _, length in (identity.partition(".") for identity in self._places) if length.isdigit()
+        }
         for length in sorted(lengths):
-            if length < len(head) and (known := _identity(head[:length])) in self._places:
-                return known
+            if length < len(head) and (identity := _identity(head[:length])) in self._places:
+                return identity
         return _identity(head)
 
     def place_of(self, identity: str, size: int) -> int:

@@ -93,10 +93,10 @@ class Reading:
         self._progress(start)
         read = self._file(name, form, identity, start, written_ms)
         rest = from_place(head, opened, read.begin, read.pass_over)
-        known = start - read.begin
-        while known > 0 and (block := rest(min(known, READ_BYTES))):
+        bytes_known = start - read.begin
+        while bytes_known > 0 and (block := rest(min(bytes_known, READ_BYTES))):
             read.feed(block)
-            known -= len(block)
+            bytes_known -= len(block)
         if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1 and not self.options.lines:
             start = self._by_several(read, name, read.settled, size)
             # Everything before this position was reported.

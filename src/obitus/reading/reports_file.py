@@ -34,21 +34,21 @@ def bring(names: list[str], sending: Sending, marks: Marks) -> Brought:
 
     An incomplete last line is left for the next call. ``sending`` counts refused reports.
     """
-    found = Brought()
+    brought = Brought()
     for name in names:
         with ExitStack() as stack:
             opened, size, _ = open_file(name, stack)
-            found.files += 1
-            _bring_file(name, opened, size, sending, marks, found)
-    return found
+            brought.files += 1
+            _bring_file(name, opened, size, sending, marks, brought)
+    return brought
 
 
-def _bring_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks: Marks, found: Brought) -> None:
+def _bring_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks: Marks, brought: Brought) -> None:
     head = opened.read(HEAD_BYTES)
     identity = marks.identity_of(head)
     # The size of a compressed file, and of standard input, is not known: the ids make sending again harmless.
     at = marks.place_of(identity, size) if size != PACKED else 0
-    found.known_before += at
+    brought.known_before += at
     rest = b"" if at >= len(head) else head[at:]
     if at > len(head):
         opened.seek(at)
@@ -62,7 +62,7 @@ def _bring_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks
                 break
             rest += piece
             if len(rest) > MOST_LINE and b"\n" not in rest:
-                at, rest = _pass_over(name, opened, rest, at, number + 1, found)
+                at, rest = _pass_over(name, opened, rest, at, number + 1, brought)
             continue
         line, rest = rest[:end].strip(), rest[end + 1 :]
         at += end + 1
@@ -70,10 +70,10 @@ def _bring_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks
         if not line:
             continue
         if not line.startswith(b"{"):
-            _unreadable(found, name, number, "no report in JSON")
+            _unreadable(brought, name, number, "no report in JSON")
             continue
         sending.add_line(line)
-        found.reports += 1
+        brought.reports += 1
         since_kept += 1
         if since_kept >= KEPT_EVERY:
             _keep(sending, marks, identity, at, size)
@@ -87,9 +87,9 @@ def _keep(sending: Sending, marks: Marks, identity: str, at: int, size: int) -> 
         marks.set(identity, at)
 
 
-def _pass_over(name: str, opened: IO[bytes], rest: bytes, at: int, number: int, found: Brought) -> tuple[int, bytes]:
+def _pass_over(name: str, opened: IO[bytes], rest: bytes, at: int, number: int, brought: Brought) -> tuple[int, bytes]:
     """Skip a line that is longer than any report; return where the next one begins, and the part of it that was read."""
-    _unreadable(found, name, number, "longer than any report")
+    _unreadable(brought, name, number, "longer than any report")
     while True:
         end = rest.find(b"\n")
         if end >= 0:
@@ -100,7 +100,7 @@ def _pass_over(name: str, opened: IO[bytes], rest: bytes, at: int, number: int, 
             return at, b""
 
 
-def _unreadable(found: Brought, name: str, number: int, why: str) -> None:
-    found.unreadable += 1
-    if len(found.examples) < MOST_EXAMPLES:
-        found.examples.append(f"{name}, line {number}: {why}")
+def _unreadable(brought: Brought, name: str, number: int, why: str) -> None:
+    brought.unreadable += 1
+    if len(brought.examples) < MOST_EXAMPLES:
+        brought.examples.append(f"{name}, line {number}: {why}")

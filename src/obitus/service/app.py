@@ -82,7 +82,9 @@ PAGES_AT_ONCE = 8
 """Answers that are computed at the same time: one interpreter is not faster with forty threads."""
 
 
-@router.get("/health", summary="Is it live, is it ready", responses={503: {"model": answers.HealthAnswer}})
+@router.get(
+    "/health", summary="Whether the service lives and is ready", responses={503: {"model": answers.HealthAnswer}}
+)
 def health(records: TheRecords, clock: TheClock) -> Response:
     """Return whether the service lives and is ready to store reports, with the reasons why not (503)."""
     reasons = []
@@ -121,7 +123,7 @@ async def _last_event(
 
 @router.get(
     "/api/live",
-    summary="What happens, as it happens",
+    summary="Events as they happen",
     response_class=LiveResponse,
     responses=described("not-signed-in", "too-busy")
     | {200: {"content": {"text/event-stream": {"schema": {"type": "string"}}}, "description": "Server-sent events."}},
@@ -153,9 +155,9 @@ async def live(
 
 def _missed(records: Records, since: int) -> list[Event] | None:
     """Return the events after a number; None where they are too many, or the first of them are no longer kept."""
-    found = events.after(records.reader, since, MOST_MISSED + 1)
-    is_whole = len(found) <= MOST_MISSED and (not found or found[0].id == since + 1)
-    return found if is_whole and since <= events.newest(records.reader) else None
+    missed = events.after(records.reader, since, MOST_MISSED + 1)
+    is_whole = len(missed) <= MOST_MISSED and (not missed or missed[0].id == since + 1)
+    return missed if is_whole and since <= events.newest(records.reader) else None
 
 
 @cache

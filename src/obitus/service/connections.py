@@ -56,15 +56,19 @@ class Connections:
         if old not in self.all:
             return
         self.all.discard(old)
-        left = self._by_address.get(old.address, 1) - 1
-        if left:
-            self._by_address[old.address] = left
+        remaining = self._by_address.get(old.address, 1) - 1
+        if remaining:
+            self._by_address[old.address] = remaining
         else:
             self._by_address.pop(old.address, None)
 
     def _make_room(self, address: str | None) -> bool:
         """Close the connection that has been idle for longest; return whether there was one."""
-        idle = [one for one in self.all if one.is_idle and (address is None or one.address == address)]
+        idle = [
+            connection
+            for connection in self.all
+            if connection.is_idle and (address is None or connection.address == address)
+        ]
         if not idle:
             return False
         oldest = min(idle, key=lambda one: one.idle_since_s)

@@ -46,9 +46,9 @@ def _with(strict: list[tuple[bytes, bytes]], given: Iterable[tuple[bytes, bytes]
     """Return the headers of an answer with the strict ones in place of its own, except for answers that pages of
     other origins may load."""
     strict_names = {name for name, _ in strict}
-    own = [one for one in given if one[0] not in strict_names or one in _FOR_ALL]
+    own = [source for source in given if source[0] not in strict_names or source in _FOR_ALL]
     allowed = {name for name, _ in own} & strict_names
-    return own + [one for one in strict if one[0] not in allowed]
+    return own + [source for source in strict if source[0] not in allowed]
 
 
 class Guard:

@@ -161,8 +161,8 @@ class Live:
         """End the streams of a session or token that has ended. Called from any thread. With None all of them end:
         listeners connect again, with what they may see now.
         """
-        for one in self.others:
-            one.end(pass_id)
+        for other in self.others:
+            other.end(pass_id)
         if self._loop is not None and not self._closed:
             self._loop.call_soon_threadsafe(self._end, pass_id)
 
@@ -179,8 +179,8 @@ class Live:
     def close(self) -> None:
         """End every stream, so that the service can stop."""
         self._closed = True
-        for one in self.others:
-            one.close()
+        for other in self.others:
+            other.close()
         for listener in self._listeners:
             listener.end()
 
@@ -223,7 +223,7 @@ class Live:
             elif missed:
                 waiting, listener.texts = listener.texts, []
                 listener.from_number = missed[-1].id
-                yield "".join(_event({"type": one.kind, **one.subject}, one.id) for one in missed)
+                yield "".join(_event({"type": event.kind, **event.subject}, event.id) for event in missed)
                 listener.texts = [text for text in waiting if _number_of(text) > listener.from_number] + listener.texts
             if listener.texts:
                 listener.woken.set()

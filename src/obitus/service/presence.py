@@ -49,16 +49,18 @@ class Presence:
 
     def _there(self, issue: int, now_s: float) -> list[str]:
         """Return who looks at an issue, without expired ones."""
-        known = self._until.get(issue, {})
-        for name in [name for name, until_s in known.items() if until_s <= now_s]:
-            del known[name]
-        if not known:
+        until_by_name = self._until.get(issue, {})
+        for name in [name for name, until_s in until_by_name.items() if until_s <= now_s]:
+            del until_by_name[name]
+        if not until_by_name:
             self._until.pop(issue, None)
-        return sorted(known)
+        return sorted(until_by_name)
 
     def _bound(self, name: str) -> None:
         """Limit the issues of one person: the oldest are dropped."""
-        theirs = sorted((known[name], issue) for issue, known in self._until.items() if name in known)
+        theirs = sorted(
+            (until_by_name[name], issue) for issue, until_by_name in self._until.items() if name in until_by_name
+        )
         for _, issue in theirs[:-MOST_OF_A_PERSON]:
             del self._until[issue][name]
             if not self._until[issue]:

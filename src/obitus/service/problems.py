@@ -135,8 +135,8 @@ class Problem(Exception):
 def as_problem(error: store_errors.StoreError) -> Problem:
     """Turn an error of the store into a problem."""
     retry = 30 if isinstance(error, store_errors.StoreFull) else 1 if PROBLEMS[error.slug][0] in (429, 503) else None
-    there = error.there if isinstance(error, store_errors.ChangedMeanwhile) else None
-    return Problem(error.slug, str(error), retry_after_s=retry, **({"there": there} if there else {}))
+    current = error.there if isinstance(error, store_errors.ChangedMeanwhile) else None
+    return Problem(error.slug, str(error), retry_after_s=retry, **({"there": current} if current else {}))
 
 
 def fault(method: str, path: str, error: Exception) -> Problem:
@@ -156,17 +156,17 @@ _REFUSALS: Final = ("scope-too-narrow", "not-for-this-role")
 
 def described(*slugs: str) -> dict[int | str, dict[str, Any]]:
     """Return the OpenAPI description of the problems that an endpoint can answer with."""
-    found: dict[int | str, dict[str, Any]] = {}
+    described_by_status: dict[int | str, dict[str, Any]] = {}
     every = dict.fromkeys((*slugs, *_STORE_TROUBLES) if "store-broken" in slugs else slugs)
     if "not-signed-in" in every:
         every |= dict.fromkeys(_REFUSALS)
     for slug in every:
         status, title = PROBLEMS[slug]
         # Not as a model: two thousand answers have this description, and each would cost a model at every start.
-        entry = found.setdefault(status, {"description": ""})
+        entry = described_by_status.setdefault(status, {"description": ""})
         entry["description"] += f"{'; ' if entry['description'] else ''}`{slug}`: {title}"
         entry["content"] = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/ProblemDetails"}}}
-    return found
+    return described_by_status
 
 
 def say_problems(app: FastAPI) -> None:

@@ -90,12 +90,12 @@ def _paths(route: BaseRoute) -> Iterator[str]:
     if included is None:
         yield getattr(route, "path", "/{any}")
         return
-    for one in included.routes:
-        yield from _paths(one)
+    for included_route in included.routes:
+        yield from _paths(included_route)
 
 
 def _key(path: str) -> str:
     """Return the first word of an address, with the second where many share the first; nothing where that is a parameter."""
     words = path.split("/", 3)[1:3]
-    said = "/".join(words) if words[:1] == [SHARED] else "".join(words[:1])
-    return _ANY if "{" in said else said
+    first = "/".join(words) if words[:1] == [SHARED] else "".join(words[:1])
+    return _ANY if "{" in first else first

@@ -47,8 +47,8 @@ class _Server(uvicorn.Server):
         """Start to accept: few connections in each turn of the loop, although many may wait."""
         begin(self._live)
         await super().startup(sockets)
-        for one in sockets or ():
-            one.listen(WAITING_CONNECTIONS)
+        for opened in sockets or ():
+            opened.listen(WAITING_CONNECTIONS)
 
     async def main_loop(self) -> None:
         """Run until the stop, and end at once: uvicorn's own loop looks only ten times a second."""
@@ -71,8 +71,8 @@ class _Server(uvicorn.Server):
             return
         for server in self.servers:
             server.close()
-        for one in sockets or ():
-            one.close()
+        for opened in sockets or ():
+            opened.close()
         for server in self.servers:
             await server.wait_closed()
 

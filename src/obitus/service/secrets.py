@@ -46,11 +46,11 @@ def why_weak(password: str, name: str) -> str | None:
     """Return in words why a password is too easy to guess, None where it is not: common ones, repetitions, rows of keys, the name."""
     from zxcvbn import zxcvbn
 
-    found = zxcvbn(password[:MOST_LOOKED_AT], user_inputs=[name, "obitus"])
-    if float(found["guesses_log10"]) >= LEAST_GUESSES_LOG10:
+    estimate = zxcvbn(password[:MOST_LOOKED_AT], user_inputs=[name, "obitus"])
+    if float(estimate["guesses_log10"]) >= LEAST_GUESSES_LOG10:
         return None
-    said = found["feedback"]["warning"] or "Too few guesses lead to it."
-    return f"{said.rstrip('.')}. Take several words that do not belong together."
+    warning = estimate["feedback"]["warning"] or "Too few guesses lead to it."
+    return f"{warning.rstrip('.')}. Take several words that do not belong together."
 
 
 def password_fits(password: str, kept: str | None) -> bool:

@@ -67,12 +67,14 @@ class ActiveTracepoints:
 
     def load(self) -> None:
         """Read the active tracepoints, and answer clients whose list has changed. Called from any thread."""
-        found: dict[int, list[Tracepoint]] = {}
-        for one in store.active(self._records.reader, self._clock.now_ms()):
-            found.setdefault(one.app_id, []).append(one)
-        before, self._of_app = self._of_app, {app_id: tuple(ones) for app_id, ones in found.items()}
+        active: dict[int, list[Tracepoint]] = {}
+        for tracepoint in store.active(self._records.reader, self._clock.now_ms()):
+            active.setdefault(tracepoint.app_id, []).append(tracepoint)
+        before, self._of_app = self._of_app, {app_id: tuple(ones) for app_id, ones in active.items()}
         for app_id in {*before, *self._of_app}:
-            if [one.id for one in before.get(app_id, ())] != [one.id for one in self._of_app.get(app_id, ())]:
+            if [tracepoint.id for tracepoint in before.get(app_id, ())] != [
+                tracepoint.id for tracepoint in self._of_app.get(app_id, ())
+            ]:
                 self._versions[app_id] = max(self._clock.now_ms(), self.version(app_id) + 1)
                 self._wake(app_id)
         self.tell()
@@ -92,9 +94,9 @@ class ActiveTracepoints:
             "version": self.version(app_id),
             "environment": environment,
             "set": [
-                _for_clients(one, now_ms)
-                for one in self._of_app.get(app_id, ())
-                if one.environment in ("", environment) and one.until_ms > now_ms
+                _for_clients(tracepoint, now_ms)
+                for tracepoint in self._of_app.get(app_id, ())
+                if tracepoint.environment in ("", environment) and tracepoint.until_ms > now_ms
             ],
         }
 
@@ -127,8 +129,8 @@ class ActiveTracepoints:
     def instances(self) -> list[Instance]:
         """Return the instances with requests in the last minute, by app and host."""
         since_ms = self._clock.now_ms() - PRESENT_MS
-        known = [one for of_app in list(self._instances.values()) for one in list(of_app.values())]
-        found = [one for one in known if one.last_request_ms >= since_ms]
+        known = [instance for of_app in list(self._instances.values()) for instance in list(of_app.values())]
+        found = [instance for instance in known if instance.last_request_ms >= since_ms]
         return sorted(found, key=lambda one: (one.app_id, one.environment, one.host, one.pid))
 
     async def said(self, instance: Instance, states: tuple[InstanceState, ...]) -> bool:
@@ -147,21 +149,21 @@ class ActiveTracepoints:
         """End tracepoints whose stored hits have reached their number."""
         ended = False
         for number in numbers:
-            known = next((one for one in self._of_app.get(app_id, ()) if one.id == number), None)
-            if known is not None:
-                ended |= await self.threads.do(self._end_when_done, known)
+            tracepoint = next((one for one in self._of_app.get(app_id, ()) if one.id == number), None)
+            if tracepoint is not None:
+                ended |= await self.threads.do(self._end_when_done, tracepoint)
         if ended:
             await self.threads.do(self.load)
         else:
             self.tell()
 
-    def _end_when_done(self, known: Tracepoint) -> bool:
-        hits = store.one(self._records.reader, known.id).hits
-        if hits < known.most_hits:
+    def _end_when_done(self, tracepoint: Tracepoint) -> bool:
+        hits = store.one(self._records.reader, tracepoint.id).hits
+        if hits < tracepoint.most_hits:
             return False
         why = f"it was hit {hits:,} times, as often as was asked for"
         now_ms = self._clock.now_ms()
-        return self._records.writer.run(lambda c: store.end(c, known.id, why, now_ms))
+        return self._records.writer.run(lambda c: store.end(c, tracepoint.id, why, now_ms))
 
     def _wake(self, app_id: int | None) -> None:
         """Wake clients that wait for an app, or all of them. Called from any thread."""
@@ -187,18 +189,18 @@ class ActiveTracepoints:
         self._wake(None)
 
 
-def _for_clients(one: Tracepoint, now_ms: int) -> dict[str, Any]:
+def _for_clients(tracepoint: Tracepoint, now_ms: int) -> dict[str, Any]:
     return {
-        "id": one.id,
-        "file": one.file,
-        "line": one.line,
-        "release": one.release,
-        "hash": one.hash,
-        "code_hash": one.code_hash,
-        "hits": max(1, one.most_hits),
-        "seconds": (one.until_ms - now_ms) / 1000,
-        "person": one.person,
-        **json.loads(one.asked),
+        "id": tracepoint.id,
+        "file": tracepoint.file,
+        "line": tracepoint.line,
+        "release": tracepoint.release,
+        "hash": tracepoint.hash,
+        "code_hash": tracepoint.code_hash,
+        "hits": max(1, tracepoint.most_hits),
+        "seconds": (tracepoint.until_ms - now_ms) / 1000,
+        "person": tracepoint.person,
+        **json.loads(tracepoint.asked),
     }
 
 

@@ -108,13 +108,13 @@ class CallCounts:
         """Match runs with their callers, whichever came first."""
         linked: list[tuple[int, _Run]] = []
         self._connection.executemany(_SPANS, ((span, *of) for span, of in self._spans.items()))
-        found: list[int] = []
+        ids: list[int] = []
         for span, (caller_id, _) in self._spans.items():
             for row in self._connection.execute(_WAITING, (span,)):
-                found.append(row[0])
+                ids.append(row[0])
                 linked.append((caller_id, _Run(*row[1:])))
-        if found:
-            self._connection.execute(_FOUND, (json.dumps(found),))
+        if ids:
+            self._connection.execute(_FOUND, (json.dumps(ids),))
         for run in self._called:
             caller = self._connection.execute(_CALLER, (run.parent,)).fetchone()
             if caller is not None:

@@ -104,42 +104,42 @@ def calls(reader: Reader, slots: Slots, window: Window) -> CallGraph:
     outcome.
     """
     narrowed, params = narrowed_to(slots, window)
-    found = CallGraph()
+    graph = CallGraph()
     stands_for: dict[tuple[str, str, str], float] = {}
     for row in reader.all(RunsWhole, _WHOLE.format(narrowed=narrowed), params):
         times = max(1.0, row.runs / row.whole) if row.whole else 1.0
         stands_for[row.app, row.entry_point, row.outcome] = times
-        spent = found.spent.setdefault((row.app, row.entry_point), Spent(row.app, row.entry_point))
+        spent = graph.spent.setdefault((row.app, row.entry_point), Spent(row.app, row.entry_point))
         spent.runs += max(row.runs, row.whole)
         spent.whole += row.whole
         spent.known += max(row.runs, row.whole) if row.whole else 0
         spent.took_ms += row.whole_ms * times
-        found.runs += max(row.runs, row.whole)
-        found.whole += row.whole
+        graph.runs += max(row.runs, row.whole)
+        graph.whole += row.whole
     answers = {(row.kind, row.name): row.app for row in reader.all(AnswersAt, _ANSWERS)}
     for alike in reader.all(CallsAlike, _CALLS.format(narrowed=narrowed), params):
         times = stands_for.get((alike.app, alike.entry_point, alike.outcome), 1.0)
         key = (alike.app, alike.kind, alike.target)
-        called = found.called.get(key)
+        called = graph.called.get(key)
         if called is None:
             to_app = answers.get((alike.kind, alike.target))
-            called = found.called[key] = Called(*key, to_app if to_app != alike.app else None)
+            called = graph.called[key] = Called(*key, to_app if to_app != alike.app else None)
         called.calls += alike.calls * times
         called.failed += alike.failed * times
         if alike.below_ms >= 0:
             called.durations[alike.below_ms] += alike.calls * times
         if alike.kind != "queue":
             # Putting a job into a queue does not wait for the job.
-            of_point = found.spent.setdefault((alike.app, alike.entry_point), Spent(alike.app, alike.entry_point))
+            of_point = graph.spent.setdefault((alike.app, alike.entry_point), Spent(alike.app, alike.entry_point))
             of_point.with_ms[alike.kind, alike.target] += alike.spent_ms * times
     of_links = narrowed.replace(NARROWED["app"], _OF_EITHER).replace(NARROWED["release"], "")
     for link in reader.all(LinkedRuns, _LINKED.format(narrowed=of_links), params):
-        linked = found.linked.setdefault((link.caller, link.app), Linked(link.caller, link.app))
+        linked = graph.linked.setdefault((link.caller, link.app), Linked(link.caller, link.app))
         linked.runs += link.runs
         linked.failed += link.failed
         if link.below_ms >= 0:
             linked.durations[link.below_ms] += link.runs
-    return found
+    return graph
 
 
 def healthy_weights(reader: Reader, slots: Slots, window: Window) -> dict[tuple[str, str], float]:

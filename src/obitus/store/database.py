@@ -142,10 +142,10 @@ def let_go(connection: sqlite3.Connection, path: Path) -> None:
 def file_identity(path: Path) -> tuple[int, int] | None:
     """Return the identity of the file at a path, None where there is none."""
     try:
-        found = path.stat()
+        status = path.stat()
     except OSError:
         return None
-    return found.st_dev, found.st_ino
+    return status.st_dev, status.st_ino
 
 
 def lock_folder(folder: Path) -> IO[str]:
@@ -217,11 +217,11 @@ def column_of(cursor: sqlite3.Cursor, kind: type[Kept]) -> list[Kept]:
     """Return the only column of a cursor's rows; raises TypeError where there are more, or a value is of another type."""
     if len(cursor.description) != 1:
         raise TypeError(f"the statement gives {len(cursor.description)} columns")
-    found = [row[0] for row in cursor.fetchall()]
-    for value in found:
+    values = [row[0] for row in cursor.fetchall()]
+    for value in values:
         if not isinstance(value, kind):
             raise TypeError(f"the statement gives {value!r}, which is no {kind.__name__}")
-    return found
+    return values
 
 
 class Reader:
@@ -248,15 +248,15 @@ class Reader:
 
     def first(self, kind: Callable[..., Kept], sql: str, params: Params = ()) -> Kept | None:
         """Return the first row, or None."""
-        found = self.all(kind, sql, params)
-        return found[0] if found else None
+        rows = self.all(kind, sql, params)
+        return rows[0] if rows else None
 
     def only(self, kind: Callable[..., Kept], sql: str, params: Params = (), *, what: str = "record") -> Kept:
         """Return exactly one row; raises NotThere, naming ``what``, when there is none."""
-        found = self.first(kind, sql, params)
-        if found is None:
+        row = self.first(kind, sql, params)
+        if row is None:
             raise errors.NotThere(f"there is no {what}")
-        return found
+        return row
 
     def column(self, kind: type[Kept], sql: str, params: Params = ()) -> list[Kept]:
         """Run one reading statement that has one column, and return its values."""
@@ -265,10 +265,10 @@ class Reader:
 
     def value(self, kind: type[Kept], sql: str, params: Params = (), *, what: str = "record") -> Kept:
         """Return the only value of the first row; raises NotThere, naming ``what``, when there is none."""
-        found = self.column(kind, sql, params)
-        if not found:
+        values = self.column(kind, sql, params)
+        if not values:
             raise errors.NotThere(f"there is no {what}")
-        return found[0]
+        return values[0]
 
     @contextmanager
     def lend(self) -> Iterator[sqlite3.Connection]:
@@ -283,27 +283,27 @@ class Reader:
         """Return the result of ``read`` on the file, cached for each thread until the file is written."""
         with self.lend() as connection:
             state = int(connection.execute("PRAGMA data_version").fetchone()[0])
-        known: dict[Hashable, Any]
-        at, known = getattr(self._local, "known", (state, {}))
-        if at != state or len(known) > MOST_REMEMBERED:
-            known = {}
-        if what not in known:
-            known[what] = read()
-        self._local.known = (state, known)
-        found: Kept = known[what]
+        values: dict[Hashable, Any]
+        at, values = getattr(self._local, "known", (state, {}))
+        if at != state or len(values) > MOST_REMEMBERED:
+            values = {}
+        if what not in values:
+            values[what] = read()
+        self._local.known = (state, values)
+        found: Kept = values[what]
         return found
 
     def row(self, sql: str, params: Params = ()) -> Row | None:
         """Return the first row, or None."""
-        found = self.rows(sql, params)
-        return found[0] if found else None
+        rows = self.rows(sql, params)
+        return rows[0] if rows else None
 
     def one(self, sql: str, params: Params = (), *, what: str = "record") -> Row:
         """Return exactly one row; raises NotThere, naming ``what``, when there is none."""
-        found = self.row(sql, params)
-        if found is None:
+        row = self.row(sql, params)
+        if row is None:
             raise errors.NotThere(f"there is no {what}")
-        return found
+        return row
 
     def close(self) -> None:
         """Close every connection that was opened here."""

@@ -123,26 +123,26 @@ def decide(
     """
     number = int(connection.execute(_BEGIN, (by[0], now_ms)).fetchone()[0])
     done: list[int] = []
-    left: list[tuple[int, StoreError]] = []
+    left_alone: list[tuple[int, StoreError]] = []
     words = ""
     for issue_id, seen, order in orders:
         try:
             before = _snapshot(connection, issue_id)
             _check(connection, issue_id, before, seen)
-            said = _carry_out(connection, issue_id, before, order, by, now_ms)
+            sentence = _carry_out(connection, issue_id, before, order, by, now_ms)
         except StoreError as error:
-            left.append((issue_id, error))
+            left_alone.append((issue_id, error))
             continue
         done.append(issue_id)
-        if said:
-            words = said
+        if sentence:
+            words = sentence
             latest = connection.execute(_LATEST, (issue_id,)).fetchone()
             connection.execute(_KEEP, (number, issue_id, latest["id"], json.dumps(before, ensure_ascii=False)))
     if not words:
         connection.execute(_FORGET, (number,))
-        return Decided(None, done, left)
+        return Decided(None, done, left_alone)
     connection.execute(_SAID, (words, number))
-    return Decided(number, done, left)
+    return Decided(number, done, left_alone)
 
 
 def decide_by_link(
@@ -152,14 +152,14 @@ def decide_by_link(
     message's channel. For a team's channel the person is not known: the history names the link.
     """
     if by is not None:
-        found = decide(connection, [(issue_id, ExpectedState(), order)], by, now_ms)
-        if found.left:
-            raise found.left[0][1]
+        decided = decide(connection, [(issue_id, ExpectedState(), order)], by, now_ms)
+        if decided.left:
+            raise decided.left[0][1]
         return f"{by[1]} decided on it by a link."
     assert order.state is not None
     before = _snapshot(connection, issue_id)
-    said = _set_state(connection, issue_id, before["state"], order, order.state, (None, said_by), now_ms)
-    return f"{said_by} {said}."
+    sentence = _set_state(connection, issue_id, before["state"], order, order.state, (None, said_by), now_ms)
+    return f"{said_by} {sentence}."
 
 
 def _snapshot(connection: sqlite3.Connection, issue_id: int) -> dict[str, Any]:
@@ -209,9 +209,9 @@ def _carry_out(
     if order.weighs:
         level = order.level
         connection.execute(_WEIGH, {"id": issue_id, "level": level, "by": by[0] if level is not None else None})
-        said = f"said that its priority is {level}" if level is not None else "left its priority to be computed"
-        note(connection, issue_id, by[0], f"{by[1]} {said}.", now_ms)
-        return said
+        remark = f"said that its priority is {level}" if level is not None else "left its priority to be computed"
+        note(connection, issue_id, by[0], f"{by[1]} {remark}.", now_ms)
+        return remark
     return _hand_over(connection, issue_id, before, order, by, now_ms)
 
 
@@ -226,7 +226,7 @@ def _set_state(
 ) -> str:
     """Change the state of an issue. A settling for everywhere replaces all earlier ones; a settling in one environment that one's."""
     state, settling = state_after(decision), order.settling
-    said = {
+    remark = {
         "accept": "accepted it",
         "settle": f"settled it as fixed {settling.said if settling else ''}",
         "park": f"parked it {order.until.said}".rstrip(),
@@ -250,9 +250,9 @@ def _set_state(
     if settling is not None:
         connection.execute(_SETTLE, values | {"time_ms": now_ms})
     parking.park(connection, issue_id, order.until, order.newest, now_ms)
-    add_history(connection, issue_id, (before, state), f"{by[1]} {said}.", now_ms, person_id=by[0])
+    add_history(connection, issue_id, (before, state), f"{by[1]} {remark}.", now_ms, person_id=by[0])
     events.add(connection, "issue-decided", now_ms, issue=issue_id, state=state)
-    return said
+    return remark
 
 
 def _hand_over(
@@ -265,20 +265,20 @@ def _hand_over(
         return ""
     holder = team.may_have(connection, after, before["app_id"]) if after else None
     connection.execute(_HAND_OVER, {"id": issue_id, "holder": holder, "waits_for": waits_for})
-    said = []
+    remarks = []
     if after != had:
         handed = f"handed it to {after}" if after else f"unassigned it from {had}"
-        said.append("took it" if after == by[1] else handed)
+        remarks.append("took it" if after == by[1] else handed)
     if waits_for != before["waits_for"]:
-        said.append(f"said that it waits for {waits_for}" if waits_for else "said that it waits no more")
-    note(connection, issue_id, by[0], f"{by[1]} {' and '.join(said)}.", now_ms)
-    return " and ".join(said)
+        remarks.append(f"said that it waits for {waits_for}" if waits_for else "said that it waits no more")
+    note(connection, issue_id, by[0], f"{by[1]} {' and '.join(remarks)}.", now_ms)
+    return " and ".join(remarks)
 
 
 def latest_of(reader: Reader, person_id: int, now_ms: int) -> int | None:
     """Return the number of a person's latest decision that was not undone."""
-    found = reader.column(int, _LATEST_OF_PERSON, (person_id, now_ms - KEPT_MS))
-    return found[0] if found else None
+    ids = reader.column(int, _LATEST_OF_PERSON, (person_id, now_ms - KEPT_MS))
+    return ids[0] if ids else None
 
 
 def issues_of(reader: Reader, number: int) -> set[int]:
@@ -296,27 +296,32 @@ def take_back(
     if row is None:
         raise NotThere(f"there is no decision {number}, or it is too old to be taken back")
     done: list[int] = []
-    left: list[tuple[int, StoreError]] = []
+    left_alone: list[tuple[int, StoreError]] = []
     whose = "" if row["person"] == by[1] else f"{row['person']}'s decision, who "
-    for one in connection.execute(_DECIDED, (number,)).fetchall():
-        issue_id = int(one["issue_id"])
+    for decided_row in connection.execute(_DECIDED, (number,)).fetchall():
+        issue_id = int(decided_row["issue_id"])
         if issue_id not in issue_ids:
             continue
         # Undone or not, it is over: an issue that was changed since can never be restored.
         connection.execute(_DONE_WITH, (number, issue_id))
         latest = connection.execute(_LATEST, (issue_id,)).fetchone()
-        if latest is None or latest["id"] != one["history_id"]:
+        if latest is None or latest["id"] != decided_row["history_id"]:
             reason = f"issue {issue_id} was changed since: {latest['reason'] if latest is not None else ''}"
-            left.append((issue_id, ChangedMeanwhile(reason)))
+            left_alone.append((issue_id, ChangedMeanwhile(reason)))
             continue
         _restore(
-            connection, issue_id, json.loads(one["before"]), f"{by[1]} took back: {whose}{row['said']}.", by, now_ms
+            connection,
+            issue_id,
+            json.loads(decided_row["before"]),
+            f"{by[1]} took back: {whose}{row['said']}.",
+            by,
+            now_ms,
         )
         done.append(issue_id)
     # A person who does not see all of its issues undoes a part of it.
     if connection.execute(_DECIDED_ISSUES, (number,)).fetchone() is None:
         connection.execute(_UNDONE, (now_ms, by[0], number))
-    return row["said"], Decided(number, done, left)
+    return row["said"], Decided(number, done, left_alone)
 
 
 def _restore(
@@ -344,11 +349,11 @@ _RESTORED: Final = (
 
 def prune(connection: sqlite3.Connection, now_ms: int) -> int:
     """Forget decisions that are too old to be undone; return how many: some hundreds at a time."""
-    found = connection.execute(_OLD, (now_ms - KEPT_MS, MOST_PRUNED)).fetchall()
-    old = json.dumps([row[0] for row in found])
+    ids = connection.execute(_OLD, (now_ms - KEPT_MS, MOST_PRUNED)).fetchall()
+    old = json.dumps([row[0] for row in ids])
     connection.execute(_NO_OLD_ISSUES, (old,))
     connection.execute(_NO_OLD, (old,))
-    return len(found)
+    return len(ids)
 
 
 def many_said(said: str, count: int) -> str:

@@ -40,20 +40,20 @@ def candidates(reader: Reader, issue: Issue) -> list[SettledThen]:
         "entry_point": issue.entry_point,
         "most": MOST_CANDIDATES,
     }
-    found: dict[int, SettledThen] = {}
+    settled: dict[int, SettledThen] = {}
     for sql in (_BY_PLACE, _BY_TYPE, _BY_POINT):
-        found |= {row.id: row for row in reader.all(SettledThen, sql, values)}
-    return list(found.values())
+        settled |= {row.id: row for row in reader.all(SettledThen, sql, values)}
+    return list(settled.values())
 
 
 def looks_of(reader: Reader, row: Issue | SettledThen, *, traits: bool = False) -> Looks:
     """Return the compared properties of an issue; with its ``traits`` where these are needed."""
-    known = traits_of(reader, row.id) if traits else []
+    traits_known = traits_of(reader, row.id) if traits else []
     message = template(row.message)
-    return Looks(row.type, row.cause, row.place, message, row.entry_point, known[0] if known else None)
+    return Looks(row.type, row.cause, row.place, message, row.entry_point, traits_known[0] if traits_known else None)
 
 
 def settled_by(reader: Reader, issue_id: int) -> str:
     """Return how an issue was settled last, in words, '' where that is not known."""
-    found = reader.column(str, _HOW, (issue_id,))
-    return found[0] if found else ""
+    hows = reader.column(str, _HOW, (issue_id,))
+    return hows[0] if hows else ""

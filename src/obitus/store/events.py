@@ -68,8 +68,8 @@ def newest(reader: Reader) -> int:
 
 def position(reader: Reader, job: str) -> int | None:
     """Return the number of the last event that a job has read, None where it never did."""
-    found = reader.column(int, _POSITION, (job,))
-    return found[0] if found else None
+    positions = reader.column(int, _POSITION, (job,))
+    return positions[0] if positions else None
 
 
 def move(connection: sqlite3.Connection, job: str, number: int) -> None:

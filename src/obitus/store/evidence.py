@@ -108,10 +108,10 @@ class Evidence(Packer):
     def read(self, seq: int) -> bytes:
         """Return the JSON of the report with that number; raises EvidenceGone where it is no longer kept."""
         day, place = day_and_place(seq)
-        found = self._read_day(day, [place]).get(place)
-        if found is None:
+        body = self._read_day(day, [place]).get(place)
+        if body is None:
             raise self._days.gone(day)
-        return found
+        return body
 
     def content(self, seq: int) -> dict[str, Any] | None:
         """Return a report, None where it is no longer kept or cannot be read any more."""
@@ -127,24 +127,26 @@ class Evidence(Packer):
             for seq in batch:
                 day, place = day_and_place(seq)
                 places.setdefault(day, []).append(place)
-            found: dict[int, bytes] = {}
+            contents: dict[int, bytes] = {}
             for day, wanted in places.items():
                 try:
-                    found |= {seq_of(day, place): body for place, body in self._read_day(day, wanted, ids=ids).items()}
+                    contents |= {
+                        seq_of(day, place): body for place, body in self._read_day(day, wanted, ids=ids).items()
+                    }
                 except UNREADABLE as error:
                     # A loop over thousands has many of one day: that is not logged each time.
                     _log.debug("reports are passed over: %s", error)
             for seq in batch:
-                yield json.loads(found[seq]) if seq in found else None
+                yield json.loads(contents[seq]) if seq in contents else None
 
     def _read_day(self, day: int, places: Sequence[int], *, ids: bool = True) -> dict[int, bytes]:
         """Return the JSON of existing reports of a day, by place; raises where the file cannot be read."""
         wanted = json.dumps(places)
         with self._days.open(day) as connection:
-            found = {row.place: self._body(row) for row in typed(connection.execute(_BODIES, (wanted,)), BodyOfReport)}
-            if len(found) < len(places):
-                found |= self._records_of(connection, [place for place in places if place not in found], ids=ids)
-        return found
+            bodies = {row.place: self._body(row) for row in typed(connection.execute(_BODIES, (wanted,)), BodyOfReport)}
+            if len(bodies) < len(places):
+                bodies |= self._records_of(connection, [place for place in places if place not in bodies], ids=ids)
+        return bodies
 
     def _body(self, row: BodyOfReport) -> bytes:
         body = self.unpack(row.body, row.dictionary_id)
@@ -154,12 +156,12 @@ class Evidence(Packer):
 
     def _records_of(self, connection: sqlite3.Connection, places: Sequence[int], *, ids: bool) -> dict[int, bytes]:
         """Return log records as they were reported, from their columns."""
-        wanted = json.dumps(places)
-        rows = typed(connection.execute(logs.SOME, (wanted,)), LogRow)
+        places_json = json.dumps(places)
+        rows = typed(connection.execute(logs.SOME, (places_json,)), LogRow)
         if not rows:
             return {}
         # An index from numbers to ids would cost every record; a search of the day is needed only for the few that are opened.
-        known = dict(typed(connection.execute(_IDS, (wanted,)), IdOfReport)) if ids else {}
+        ids_known = dict(typed(connection.execute(_IDS, (places_json,)), IdOfReport)) if ids else {}
         releases = json.dumps(sorted({row.release_id for row in rows}))
         versions = dict(self._reader.all(Version, _RELEASES, (releases,)))
 
@@ -167,16 +169,16 @@ class Evidence(Packer):
         def text_of(number: int) -> str:
             return str(connection.execute(_TEXT, (number,)).fetchone()[0]) if number else ""
 
-        found = {}
+        bodies = {}
         for row in rows:
             head = {
-                "id": str(UUID(bytes=known[row.place])) if row.place in known else None,
+                "id": str(UUID(bytes=ids_known[row.place])) if row.place in ids_known else None,
                 "time": to_text(row.time_ms),
                 "release": versions.get(row.release_id, ""),
             }
             report = head | logs.report_of(row, text_of)
-            found[row.place] = json.dumps(report, ensure_ascii=False).encode()
-        return found
+            bodies[row.place] = json.dumps(report, ensure_ascii=False).encode()
+        return bodies
 
     def wants_training(self) -> bool:
         """Whether there may be enough to train the first dictionary from."""

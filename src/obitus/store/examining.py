@@ -98,12 +98,12 @@ def _rights(data: Path) -> Finding:
     open_to_others, foreign = [], []
     for path in (data, *data.glob("*"), *(data / FOLDER).glob("*")):
         try:
-            found = path.lstat()
+            status = path.lstat()
         except OSError:
             continue
-        if found.st_uid != owner:
+        if status.st_uid != owner:
             foreign.append(path)
-        if stat.S_IMODE(found.st_mode) & 0o077 and not stat.S_ISLNK(found.st_mode):
+        if stat.S_IMODE(status.st_mode) & 0o077 and not stat.S_ISLNK(status.st_mode):
             open_to_others.append(path)
     if foreign:
         return Finding(
@@ -133,7 +133,7 @@ def _kind_of_file_system(data: Path) -> str:
         mounts = Path("/proc/self/mounts").read_text("utf-8", "replace").splitlines()
     except OSError:
         return ""
-    found, longest = "", -1
+    kind, longest = "", -1
     place = str(data.resolve())
     for line in mounts:
         words = line.split(" ")
@@ -141,25 +141,25 @@ def _kind_of_file_system(data: Path) -> str:
             continue
         at = words[1].replace("\\040", " ")
         if (place == at or place.startswith(at.rstrip("/") + "/")) and len(at) >= longest:
-            found, longest = words[2], len(at)
-    return found
+            kind, longest = words[2], len(at)
+    return kind
 
 
 def _room(data: Path) -> Finding:
     free = shutil.disk_usage(data).free
-    said = f"{free / 1e9:,.1f} GB free"
+    room = f"{free / 1e9:,.1f} GB free"
     if free < HARDLY_FREE:
         return Finding(
             "disk",
             "wrong",
-            said,
+            room,
             "Reports are refused until there is room: make some, or obitus keep set all --most 10GB",
         )
     if reserve.lacking(data):
         return Finding(
-            "disk", "soon", said, "The oldest evidence goes first. For how long it is kept: obitus keep show"
+            "disk", "soon", room, "The oldest evidence goes first. For how long it is kept: obitus keep show"
         )
-    return Finding("disk", "right", said)
+    return Finding("disk", "right", room)
 
 
 def _file_clock(data: Path) -> Finding:
@@ -224,11 +224,11 @@ def _version(version: int) -> Finding:
 def _clock(newest_ms: int | None, now_ms: int) -> Finding:
     if newest_ms is not None and newest_ms - now_ms > AHEAD_MS:
         ahead_ms = newest_ms - now_ms
-        said = f"{ahead_ms / HOUR_MS:,.1f} h" if ahead_ms > HOUR_MS else f"{ahead_ms / MINUTE_MS:,.0f} min"
+        ahead = f"{ahead_ms / HOUR_MS:,.1f} h" if ahead_ms > HOUR_MS else f"{ahead_ms / MINUTE_MS:,.0f} min"
         return Finding(
             "clock",
             "soon",
-            f"the latest report is {said} ahead of this machine's clock",
+            f"the latest report is {ahead} ahead of this machine's clock",
             "The clock went back, or a sender's is wrong: set it by NTP.",
         )
     return Finding("clock", "right", "not behind the latest report")
@@ -283,9 +283,9 @@ def _backup(data: Path, now_ms: int) -> Finding:
     if latest is None:
         return Finding("backup", "soon", "none was taken of this folder yet", to_do)
     age_ms = now_ms - latest.made_ms
-    said = (
+    age = (
         f"{count_of(age_ms // DAY_MS, 'day')} old, in {latest.folder}"
         if age_ms >= DAY_MS
         else f"of the last day, in {latest.folder}"
     )
-    return Finding("backup", "soon", said, to_do) if age_ms > OLD_BACKUP_MS else Finding("backup", "right", said)
+    return Finding("backup", "soon", age, to_do) if age_ms > OLD_BACKUP_MS else Finding("backup", "right", age)

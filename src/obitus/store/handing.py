@@ -103,8 +103,8 @@ def hand(
             passed.append(f"Not to {name} ({reason}): {trouble}.")
             continue
         connection.execute(_HAND, {"id": issue_id, "holder": holder})
-        said = f"Handed to {name}: {reason}."
-        issues.note(connection, issue_id, None, " ".join([said, *passed]), now_ms)
+        remark = f"Handed to {name}: {reason}."
+        issues.note(connection, issue_id, None, " ".join([remark, *passed]), now_ms)
         return name
     if passed:
         issues.note(connection, issue_id, None, " ".join(["It stays unassigned.", *passed]), now_ms)

@@ -198,8 +198,8 @@ def issue(reader: Reader, issue_id: int) -> Issue:
 
 def numbered(reader: Reader, issue_ids: Sequence[int]) -> list[Issue]:
     """Return existing issues in the order of the numbers."""
-    found = {row.id: row for row in reader.all(Issue, _NUMBERED, (json.dumps(list(issue_ids)),))}
-    return [found[number] for number in issue_ids if number in found]
+    by_number = {row.id: row for row in reader.all(Issue, _NUMBERED, (json.dumps(list(issue_ids)),))}
+    return [by_number[number] for number in issue_ids if number in by_number]
 
 
 def held_by(reader: Reader, person_id: int, most: int) -> list[Issue]:
@@ -266,11 +266,11 @@ def failure_with_id(reader: Reader, report_id: bytes) -> Failure:
 
 def first_of_releases(reader: Reader, issue_id: int, releases: int, each: int) -> list[Failure]:
     """Return the first failures of an issue in each of its latest releases, those of the newest first."""
-    found: dict[int, Failure] = {}
+    failures: dict[int, Failure] = {}
     for from_ms in reader.column(int, _RELEASES_MET, (issue_id, releases)):
         values = {"issue_id": issue_id, "from_ms": from_ms, "limit": each}
-        found |= {row.seq: row for row in reader.all(Failure, _FAILURES_FROM, values) if row.seq not in found}
-    return list(found.values())
+        failures |= {row.seq: row for row in reader.all(Failure, _FAILURES_FROM, values) if row.seq not in failures}
+    return list(failures.values())
 
 
 def failure_with_seq(reader: Reader, seq: int) -> Failure:

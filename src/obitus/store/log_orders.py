@@ -34,10 +34,10 @@ def active(reader: Reader, now_ms: int) -> list[LogOrder]:
 
 def app_named(reader: Reader, name: str) -> int:
     """Return the number of an app; raises NotThere."""
-    found = reader.column(int, _APP, (name,))
-    if not found:
+    ids = reader.column(int, _APP, (name,))
+    if not ids:
         raise NotThere(f"there is no app named {name!r}")
-    return found[0]
+    return ids[0]
 
 
 def add(

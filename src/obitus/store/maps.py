@@ -86,14 +86,14 @@ def is_used(connection: sqlite3.Connection, hash_: bytes) -> bool:
 
 def best_for(rows: Sequence[MapRow], path: str, release: str) -> MapRow | None:
     """Return the map of the built file at a path: one of the two paths ends with the other. Maps of its own release are preferred."""
-    wanted = [part for part in path.split("/") if part]
+    wanted_parts = [part for part in path.split("/") if part]
     best: tuple[bool, int, MapRow] | None = None
     for row in rows:
         parts = [part for part in row.path.split("/") if part]
-        length = min(len(parts), len(wanted))
-        if not length or parts[-length:] != wanted[-length:]:
+        length = min(len(parts), len(wanted_parts))
+        if not length or parts[-length:] != wanted_parts[-length:]:
             continue
-        found = (row.release == release, length, row)
-        if best is None or found[:2] > best[:2]:
-            best = found
+        rank = (row.release == release, length, row)
+        if best is None or rank[:2] > best[:2]:
+            best = rank
     return None if best is None else best[2]

@@ -145,27 +145,27 @@ def seen(reader: Reader, slots: Slots, window: Window) -> SlotCounts:
     """Return the counts of slots; ``window`` selects app, environment and release."""
     from_ms, to_ms = slots.window
     narrowed, params = narrowed_to(slots, window)
-    found = SlotCounts()
+    counts = SlotCounts()
     for slot in reader.all(RunsInSlot, _RUNS_BY_SLOT.format(narrowed=narrowed), params):
-        found.runs_by_slot[slot.slot], found.failed_by_slot[slot.slot] = slot.runs, slot.failed
+        counts.runs_by_slot[slot.slot], counts.failed_by_slot[slot.slot] = slot.runs, slot.failed
     for row in reader.all(RunsAlike, _RUNS_ALIKE.format(narrowed=narrowed), params):
-        point = found.points.setdefault((row.app, row.entry_point), Point(row.app, row.entry_point))
+        point = counts.points.setdefault((row.app, row.entry_point), Point(row.app, row.entry_point))
         point.runs += row.runs
         point.failed += row.runs * (row.outcome == "failed")
         point.refused += row.runs * (row.outcome == "refused")
         if row.below_ms >= 0:
             point.durations[row.below_ms] += row.runs
         if row.status:
-            found.statuses[row.status] += row.runs
-        found.runs += row.runs
-        found.failed += row.runs * (row.outcome == "failed")
+            counts.statuses[row.status] += row.runs
+        counts.runs += row.runs
+        counts.failed += row.runs * (row.outcome == "failed")
     by_slot = _FAILURES_BY_SLOT if slots.minutes == 5 else _FAILURES_BY_HOUR
     of_issues = narrowed if slots.minutes == 5 else narrowed.replace(NARROWED["app"], _OF_APP)
     for failed in reader.all(FailuresInSlot, by_slot.format(narrowed=of_issues), params):
-        found.failures_by_slot[failed.slot] = failed.failures
+        counts.failures_by_slot[failed.slot] = failed.failures
     inside = counted(reader, Window(from_ms, to_ms, window.app, window.environment, window.release))
-    found.by_issue = dict(reader.all(IssueCount, _BY_ISSUE.format(parts=inside.sql), inside.params))
-    return found
+    counts.by_issue = dict(reader.all(IssueCount, _BY_ISSUE.format(parts=inside.sql), inside.params))
+    return counts
 
 
 def warning_loggers(reader: Reader, slots: Slots, window: Window, most: int) -> list[NamedCount]:

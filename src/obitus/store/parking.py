@@ -121,10 +121,10 @@ def reopen(
     """Reopen a parked issue, with the reason in words; ``failure`` has the numbers of the failure that caused it and
     of its release."""
     connection.execute(_PARKED_NO_MORE, (issue_id,))
-    said = f"Reopened: {reason}."
-    row = connection.execute(_REOPEN, {"id": issue_id, "reason": said, "now_ms": now_ms}).fetchone()
+    remark = f"Reopened: {reason}."
+    row = connection.execute(_REOPEN, {"id": issue_id, "reason": remark, "now_ms": now_ms}).fetchone()
     if row is not None:
-        add_history(connection, issue_id, ("parked", "untriaged"), said, now_ms, failure=failure)
+        add_history(connection, issue_id, ("parked", "untriaged"), remark, now_ms, failure=failure)
         events.add(connection, "issue-reopened", now_ms, app_id=int(row[0]), issue=issue_id)
 
 
@@ -145,10 +145,10 @@ class ParkedIssues:
         """Check a failure before it is counted: it counts if it happened since the issue was parked, and may reopen it."""
         if issue_id not in self._known:
             self._known[issue_id] = self._read(issue_id)
-        known = self._known[issue_id]
-        if known is None or time_ms < known[0].time_ms:
+        parked = self._known[issue_id]
+        if parked is None or time_ms < parked[0].time_ms:
             return
-        row, until = known
+        row, until = parked
         failure = (seq, release[0])
         self._failed[issue_id] += 1
         latest_ms = max(time_ms, self._latest[issue_id][0]) if issue_id in self._latest else time_ms
@@ -182,11 +182,11 @@ class ParkedIssues:
         """Add the batch's counts, once everything else is counted, and reopen issues whose conditions hold."""
         for issue_id, failed in self._failed.items():
             self._connection.execute(_FAILED, {"id": issue_id, "n": failed})
-            known = self._read(issue_id)
-            if known is None:
+            parked = self._read(issue_id)
+            if parked is None:
                 # It has reopened already.
                 continue
-            row, until = known
+            row, until = parked
             latest_ms, failure, received_ms = self._latest[issue_id]
             hourly = 0
             if until.an_hour is not None:

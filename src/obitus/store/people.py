@@ -180,11 +180,11 @@ def try_sign_in(connection: sqlite3.Connection, name: str, address: str, now_ms:
     # The attempt is written before the password is checked: many at once cannot all pass before one of them counts.
     values = {"name": name, "address": address, "now_ms": now_ms, "window_ms": TRY_WINDOW_MS}
     connection.execute(_FORGET_TRIES, values)
-    found = connection.execute(_TRIES, values).fetchone()
+    tries = connection.execute(_TRIES, values).fetchone()
     waits = [
-        (found[first] or now_ms) + TRY_WINDOW_MS - now_ms
+        (tries[first] or now_ms) + TRY_WINDOW_MS - now_ms
         for count, first, bound in (("of_name", "first_of_name", most[0]), ("of_address", "first_of_address", most[1]))
-        if (found[count] or 0) >= bound
+        if (tries[count] or 0) >= bound
     ]
     if waits:
         return max(1000, min(TRY_WINDOW_MS, *waits, TRY_WINDOW_MS))

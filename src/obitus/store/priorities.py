@@ -46,8 +46,8 @@ def facts_of(reader: Reader, rows: list[Issue], now_ms: int) -> dict[int, Facts]
     day_before = _counts(reader, _HOURS, {"ids": ids, "first": hour - 24, "end": hour})
     spread: dict[int, list[str]] = {}
     values = {"ids": ids, "from_ms": now_ms - DAY_MS, "settle_ms": SPREADS_AFTER_MS}
-    for found in reader.all(SpreadTo, _SPREAD, values):
-        spread.setdefault(found.issue_id, []).append(found.name)
+    for spread_to in reader.all(SpreadTo, _SPREAD, values):
+        spread.setdefault(spread_to.issue_id, []).append(spread_to.name)
     return {
         row.id: Facts(
             row.state,

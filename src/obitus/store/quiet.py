@@ -115,15 +115,17 @@ def job_hours(reader: Reader, now_ms: int) -> list[JobHour]:
     return reader.all(JobHour, _JOB_HOURS, {"first": (now_ms - JOBS_MS) // HOUR_MS})
 
 
-def keep(connection: sqlite3.Connection, found: Mapping[tuple[int, str, Kind], Iterable[Quiet]], now_ms: int) -> None:
+def keep(
+    connection: sqlite3.Connection, quiet_by_place: Mapping[tuple[int, str, Kind], Iterable[Quiet]], now_ms: int
+) -> None:
     """Store the present quiet failures, by app, environment and kind; others have ended."""
-    for (app_id, environment, kind), some in found.items():
-        for one in some:
+    for (app_id, environment, kind), some in quiet_by_place.items():
+        for quiet_failure in some:
             row = connection.execute(
                 _HOLDS,
                 {
-                    "app_id": app_id, "environment": environment, "kind": kind, "subject": one.subject,
-                    "reason": one.reason, "chance": one.chance, "now_ms": now_ms,
+                    "app_id": app_id, "environment": environment, "kind": kind, "subject": quiet_failure.subject,
+                    "reason": quiet_failure.reason, "chance": quiet_failure.chance, "now_ms": now_ms,
                 },
             ).fetchone()  # fmt: skip
             # It is new: of one that goes on, the time at which it was found stays.
@@ -173,18 +175,18 @@ def collect(
 
 def issue_of_fingerprint(reader: Reader, app_id: int, fingerprint: str) -> int:
     """Return the issue of a fingerprint; raises NotThere."""
-    found = reader.column(int, _OF_FINGERPRINT, (app_id, fingerprint))
-    if not found:
+    ids = reader.column(int, _OF_FINGERPRINT, (app_id, fingerprint))
+    if not ids:
         raise NotThere("there is no issue of it")
-    return found[0]
+    return ids[0]
 
 
 def collect_no_more(connection: sqlite3.Connection, issue_id: int) -> None:
     """End the collecting of an issue; raises NotThere where it does not collect."""
-    found = None
+    row = None
     for statement in _FORGET:
-        found = connection.execute(statement, (issue_id,)).fetchone()
-    if found is None:
+        row = connection.execute(statement, (issue_id,)).fetchone()
+    if row is None:
         raise NotThere(f"issue {issue_id} collects nothing")
 
 

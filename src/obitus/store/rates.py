@@ -147,7 +147,7 @@ def brought_by(reader: Reader, releases: Sequence[int]) -> dict[int, tuple[int, 
     ids = json.dumps(list(releases))
     counts = [dict(reader.all(CountInRelease, sql, (ids,))) for sql in (_NEW_ISSUES, _REGRESSED, _RATE_REGRESSIONS_IN)]
     new, regressed, higher = counts
-    return {one: (new.get(one, 0), regressed.get(one, 0), higher.get(one, 0)) for one in releases}
+    return {release: (new.get(release, 0), regressed.get(release, 0), higher.get(release, 0)) for release in releases}
 
 
 def issues_of(reader: Reader, releases: Iterable[int], environment: str | None) -> list[IssueAtPoint]:
@@ -247,10 +247,12 @@ def keep_rate_regressions(
         (row.issue_id, row.entry_point): row.id
         for row in typed(connection.execute(_OPEN_RATE_REGRESSIONS, (release, environment)), OpenRateRegression)
     }
-    found: dict[tuple[int, str], RateRegression] = {}
-    for one in regressions:
-        found[(one.key, "") if isinstance(one.key, int) else (0, str(one.key))] = one
-    for (issue_id, point), one in found.items():
+    by_issue: dict[tuple[int, str], RateRegression] = {}
+    for rate_regression in regressions:
+        by_issue[
+            (rate_regression.key, "") if isinstance(rate_regression.key, int) else (0, str(rate_regression.key))
+        ] = rate_regression
+    for (issue_id, point), rate_regression in by_issue.items():
         connection.execute(
             _ADD_RATE_REGRESSION,
             {
@@ -258,22 +260,22 @@ def keep_rate_regressions(
                 "environment": environment,
                 "issue_id": issue_id,
                 "entry_point": point,
-                "against": json.dumps(one.against),
-                "before_failures": one.before.failures,
-                "before_runs": one.before.runs,
-                "failures": one.now.failures,
-                "runs": one.now.runs,
-                "chance": one.chance,
-                "sure": int(one.sure),
-                "reason": one.reason,
+                "against": json.dumps(rate_regression.against),
+                "before_failures": rate_regression.before.failures,
+                "before_runs": rate_regression.before.runs,
+                "failures": rate_regression.now.failures,
+                "runs": rate_regression.now.runs,
+                "chance": rate_regression.chance,
+                "sure": int(rate_regression.sure),
+                "reason": rate_regression.reason,
                 "now_ms": now_ms,
             },
         )
-    over = [number for key, number in earlier.items() if key not in found]
+    over = [number for key, number in earlier.items() if key not in by_issue]
     for number in over:
         connection.execute(_END_RATE_REGRESSION, (now_ms, number))
         events.add(connection, "rate-regression-ended", now_ms, release_id=release, environment=environment)
-    news = [key for key in found.keys() - earlier.keys() if found[key].sure]
+    news = [key for key in by_issue.keys() - earlier.keys() if by_issue[key].sure]
     for issue_id, point in news:
         about = {"issue": issue_id} if issue_id else {"entry_point": point}
         events.add(connection, "rate-regression", now_ms, release_id=release, environment=environment, **about)

@@ -152,9 +152,9 @@ class Move:
     to_issue: int
 
 
-def begin(connection: sqlite3.Connection, kind: Kind, said: str, person_id: int, total: int, now_ms: int) -> int:
+def begin(connection: sqlite3.Connection, kind: Kind, remark: str, person_id: int, total: int, now_ms: int) -> int:
     """Add a waiting regrouping, and return its number."""
-    values = {"kind": kind, "said": said, "person_id": person_id, "total": total, "now_ms": now_ms}
+    values = {"kind": kind, "said": remark, "person_id": person_id, "total": total, "now_ms": now_ms}
     return int(connection.execute(_BEGIN, values).fetchone()[0])
 
 
@@ -229,15 +229,17 @@ def name_issue(connection: sqlite3.Connection, issue_id: int, kind: str, cause: 
 def move(connection: sqlite3.Connection, number: int, moves: Sequence[Move], *, keep: bool = True) -> None:
     """Move failures, with their counts, and store where they came from."""
     going: dict[int, list[int]] = {}
-    for one in moves:
-        going.setdefault(one.to_issue, []).append(one.seq)
+    for move_made in moves:
+        going.setdefault(move_made.to_issue, []).append(move_made.seq)
     for to_issue, seqs in going.items():
         values = {"seqs": json.dumps(seqs), "to_issue": to_issue}
         for statement in (*_OUT, _MOVE, *_IN):
             connection.execute(statement, values)
     if keep:
-        connection.executemany(_KEEP_MOVE, [(number, one.seq, one.from_issue, one.to_issue) for one in moves])
-    for issue_id in {number for one in moves for number in (one.from_issue, one.to_issue)}:
+        connection.executemany(
+            _KEEP_MOVE, [(number, move_made.seq, move_made.from_issue, move_made.to_issue) for move_made in moves]
+        )
+    for issue_id in {number for move_made in moves for number in (move_made.from_issue, move_made.to_issue)}:
         for statement in _EMPTY:
             connection.execute(statement, (issue_id,))
     connection.execute(_PROGRESS, {"id": number, "moved": len(moves)})
@@ -255,10 +257,10 @@ def lead(
     connection: sqlite3.Connection, number: int, app_id: int, fingerprint: str, to_issue: int, joined: str
 ) -> None:
     """Make a fingerprint lead to another issue from now on."""
-    known = typed(connection.execute(_ONE_FINGERPRINT, (app_id, fingerprint)), FingerprintToLead)
-    if not known or known[0].issue_id == to_issue:
+    row = typed(connection.execute(_ONE_FINGERPRINT, (app_id, fingerprint)), FingerprintToLead)
+    if not row or row[0].issue_id == to_issue:
         return
-    connection.execute(_KEEP_FINGERPRINT, (number, app_id, fingerprint, known[0].issue_id, to_issue, known[0].apart_by))
+    connection.execute(_KEEP_FINGERPRINT, (number, app_id, fingerprint, row[0].issue_id, to_issue, row[0].apart_by))
     connection.execute(_LEAD, {"app_id": app_id, "fingerprint": fingerprint, "to_issue": to_issue, "joined": joined})
 
 

@@ -132,12 +132,12 @@ def _too_many() -> TooMany:
 
 def infer_deploy(connection: sqlite3.Connection, app_id: int, release_id: int, environment: str, time_ms: int) -> None:
     """Infer a release's deploy from its first report from an environment."""
-    known = typed(connection.execute(_DEPLOYS_OF, (release_id, environment)), KnownDeploy)
-    if not known:
+    deploys = typed(connection.execute(_DEPLOYS_OF, (release_id, environment)), KnownDeploy)
+    if not deploys:
         values = {"app_id": app_id, "release_id": release_id, "environment": environment, "time_ms": time_ms}
         connection.execute(_ADD_DEPLOY, values | {"inferred": 1, "canary": 0, "reported_by": ""})
-    elif known[0].inferred and time_ms < known[0].time_ms:
-        connection.execute(_MOVE_DEPLOY, (time_ms, known[0].id))
+    elif deploys[0].inferred and time_ms < deploys[0].time_ms:
+        connection.execute(_MOVE_DEPLOY, (time_ms, deploys[0].id))
 
 
 def deploy(
@@ -152,21 +152,21 @@ def deploy(
     now_ms: int,
 ) -> None:
     """Add a deploy. Reported twice, it is one deploy. A reported deploy replaces one that was inferred from the first report."""
-    found = come(connection, app_id, version, time_ms)
-    if found.beyond:
+    release = come(connection, app_id, version, time_ms)
+    if release.beyond:
         raise _too_many()
     if not names.environment(connection, app_id, environment):
         raise TooMany(
             f"the app has {names.MOST_ENVIRONMENTS} environments already; name places, not machines or branches"
         )
-    if connection.execute(_SAME_DEPLOY, (found.id, environment, time_ms)).fetchone() is not None:
+    if connection.execute(_SAME_DEPLOY, (release.id, environment, time_ms)).fetchone() is not None:
         return
-    connection.execute(_REPLACE_INFERRED, (found.id, environment, time_ms - DEPLOY_REPORTED_LATE_MS))
-    values = {"app_id": app_id, "release_id": found.id, "environment": environment, "time_ms": time_ms}
+    connection.execute(_REPLACE_INFERRED, (release.id, environment, time_ms - DEPLOY_REPORTED_LATE_MS))
+    values = {"app_id": app_id, "release_id": release.id, "environment": environment, "time_ms": time_ms}
     values |= {"inferred": 0, "canary": int(canary), "reported_by": reported_by}
     connection.execute(_ADD_DEPLOY, values)
     events.add(connection, "deploy", now_ms, app_id=app_id, release=version, environment=environment)
-    if found.new:
+    if release.new:
         bind_next(connection, app_id, version, now_ms)
 
 
@@ -180,8 +180,8 @@ def bind_next(connection: sqlite3.Connection, app_id: int, version: str, now_ms:
         if next_came(settling_of(row), version, order):
             connection.execute(_BIND, (version, row.issue_id, row.environment))
             connection.execute(_BOUND, (version, row.issue_id))
-            said = f"The coming release is here: {version}. It should have the fix."
-            note(connection, row.issue_id, None, said, now_ms)
+            remark = f"The coming release is here: {version}. It should have the fix."
+            note(connection, row.issue_id, None, remark, now_ms)
 
 
 class StoredOrder(ReleaseOrder):
@@ -199,8 +199,8 @@ class StoredOrder(ReleaseOrder):
             self._placed = self._connection.execute(_PLACED, (self._app_id,)).fetchone() is not None
         if left == right:
             return 0
-        found = None if self._placed else compare(left, right)
-        return found if found else self.whole().compare(left, right)
+        order = None if self._placed else compare(left, right)
+        return order if order else self.whole().compare(left, right)
 
     def first_ms(self, version: str | None) -> int | None:
         """Return when a release was first seen, or None when it has not been."""
@@ -211,13 +211,13 @@ class StoredOrder(ReleaseOrder):
         """Return the order of all releases, cached while none is added or moved."""
         key = (id(self._connection), self._app_id)
         stamp = tuple(self._connection.execute(_STAMP, (self._app_id,)).fetchone())
-        known = self._whole.get(key)
-        if known is None or known[0] != stamp:
+        order_known = self._whole.get(key)
+        if order_known is None or order_known[0] != stamp:
             if len(self._whole) > 100:
                 self._whole.clear()
             rows = typed(self._connection.execute(_KNOWN, (self._app_id,)), PlacedRelease)
-            known = self._whole[key] = (stamp, order_of(rows))
-        return known[1]
+            order_known = self._whole[key] = (stamp, order_of(rows))
+        return order_known[1]
 
 
 def order_of(rows: Sequence[PlacedRelease | Release]) -> ReleaseOrder:
@@ -300,13 +300,13 @@ def put_behind(connection: sqlite3.Connection, app_id: int, version: str, behind
 
 
 def _named(connection: sqlite3.Connection, app_id: int, version: str) -> KnownRelease | None:
-    found = typed(connection.execute(_FIND, (app_id, version)), KnownRelease)
-    return found[0] if found else None
+    rows = typed(connection.execute(_FIND, (app_id, version)), KnownRelease)
+    return rows[0] if rows else None
 
 
 def _find(connection: sqlite3.Connection, app_id: int, version: str) -> KnownRelease | None:
-    found = _named(connection, app_id, version)
-    if found is None and version:
+    release = _named(connection, app_id, version)
+    if release is None and version:
         spelled = typed(connection.execute(_FIND_SPELLED, (app_id, version)), KnownRelease)
         return spelled[0] if spelled else None
-    return found
+    return release

@@ -88,8 +88,8 @@ def rules(reader: Reader) -> list[KeptFor]:
 
 def within(reader: Reader) -> int | None:
     """Return how many bytes the days may take, None without a bound."""
-    found = reader.column(int, _WITHIN)
-    return found[0] if found else None
+    totals = reader.column(int, _WITHIN)
+    return totals[0] if totals else None
 
 
 def thinned(reader: Reader) -> list[ThinnedDay]:
@@ -113,10 +113,10 @@ def keep_within(connection: sqlite3.Connection, octets: int | None) -> None:
         connection.execute(_SET_WITHIN, (octets,))
 
 
-def days_of(said: Iterable[KeptFor], kind: str, app_id: int) -> int:
+def days_of(rules: Iterable[KeptFor], kind: str, app_id: int) -> int:
     """Return for how many days a kind of an app is kept, 0 for ever: the setting of the app, else of all apps, else the default."""
-    found = {(one.kind, one.app_id): one.days for one in said}
-    return found.get((kind, app_id), found.get((kind, 0), USUAL_DAYS[kind]))
+    days = {(rule.kind, rule.app_id): rule.days for rule in rules}
+    return days.get((kind, app_id), days.get((kind, 0), USUAL_DAYS[kind]))
 
 
 def due(
@@ -139,51 +139,51 @@ def due(
     remembered = {} if clean is None else clean
     steps: list[DayRemoval] = []
     today, room = now_ms // DAY_MS, 0
-    for known in days.known():
-        size = _size(path_of(days.folder, known.day))
+    for day in days.known():
+        size = _size(path_of(days.folder, day.day))
         room += size
         # How old these records are is not known.
-        if known.day == UNDATED:
+        if day.day == UNDATED:
             continue
-        gone, why = _over(said, apps, today - known.day - 1)
+        gone, why = _over(said, apps, today - day.day - 1)
         # Newest first: `room` is what newer days take. Yesterday stays, too: late reports still arrive for it.
-        if most_bytes is not None and room > most_bytes and known.day < today - 1:
+        if most_bytes is not None and room > most_bytes and day.day < today - 1:
             gone = {kind: tuple(sorted(apps)) for kind in KINDS}
             why = f"what is beyond {most_bytes / 1e9:,.1f} GB"
         if not gone:
             continue
-        step = _step(reader, known.day, gone, size, why, set(apps))
+        step = _step(reader, day.day, gone, size, why, set(apps))
         # Done under these settings, or found to have nothing to remove: a day is not read again for it.
-        if step.what in (done.get(known.day), remembered.get(known.day)):
+        if step.what in (done.get(day.day), remembered.get(day.day)):
             continue
         if step.whole or _holds(days, step):
             steps.append(step)
         else:
-            remembered[known.day] = step.what
+            remembered[day.day] = step.what
     return steps[::-1]
 
 
-def _over(said: list[KeptFor], apps: list[int], age: int) -> tuple[dict[str, tuple[int, ...]], str]:
+def _over(rules: list[KeptFor], apps: list[int], age: int) -> tuple[dict[str, tuple[int, ...]], str]:
     """Return which kinds of which apps are over their time at an age in days, and why, in words."""
     gone: dict[str, tuple[int, ...]] = {}
     why: list[str] = []
     for kind in KINDS:
-        over = sorted((app, kept) for app in apps if 0 < (kept := days_of(said, kind, app)) <= age)
+        over = sorted((app, days) for app in apps if 0 < (days := days_of(rules, kind, app)) <= age)
         if over:
             gone[kind] = tuple(app for app, _ in over)
-            why.append(f"{kind} after {min(kept for _, kept in over)} days")
+            why.append(f"{kind} after {min(days for _, days in over)} days")
     return gone, ", ".join(why)
 
 
 def _step(
     reader: Reader, day: int, gone: dict[str, tuple[int, ...]], size: int, why: str, apps: set[int]
 ) -> DayRemoval:
-    kept: tuple[int, ...] = ()
+    failures_kept: tuple[int, ...] = ()
     if "failures" in gone:
         span = {"from_seq": seq_of(day, 0), "to_seq": seq_of(day, MOST_IN_A_DAY - 1)}
-        kept = tuple(sorted(day_and_place(seq)[1] for seq in reader.column(int, _KEPT, span)))
+        failures_kept = tuple(sorted(day_and_place(seq)[1] for seq in reader.column(int, _KEPT, span)))
     everything = all(set(gone.get(kind, ())) >= apps for kind in KINDS)
-    return DayRemoval(day, gone, kept, everything and not kept, size, why)
+    return DayRemoval(day, gone, failures_kept, everything and not failures_kept, size, why)
 
 
 def _holds(days: DayReaders, step: DayRemoval) -> bool:
@@ -206,9 +206,9 @@ def remove(records: Records, step: DayRemoval, now_ms: int) -> int:
     if step.whole:
         return step.bytes if remove_day(writer, days, step.day, now_ms, step.why) else 0
     for _ in range(TRIES):
-        made = thinning.make(path, step.gone, step.kept, records.evidence.unpack)
-        after = made.path.stat().st_size
-        swapped = writer.run(_swapping(step, made, after, writer.days, now_ms))
+        thinned = thinning.make(path, step.gone, step.kept, records.evidence.unpack)
+        after = thinned.path.stat().st_size
+        swapped = writer.run(_swapping(step, thinned, after, writer.days, now_ms))
         if swapped:
             days.forget(step.day)
             removed.delete(path)

@@ -54,10 +54,10 @@ HANDING: Final = Rules("handing_rules", "hand-over rule")
 
 def latest_reports(days: DayReaders, most: int) -> list[int]:
     """Return the numbers of the latest reports, newest first."""
-    found: list[int] = []
+    seqs: list[int] = []
     for day in days.known():
-        if len(found) >= most:
+        if len(seqs) >= most:
             break
-        rows = days.all_if_readable(Place, day.day, _LATEST, (most - len(found),))
-        found += [seq_of(day.day, row.place) for row in rows]
-    return found
+        rows = days.all_if_readable(Place, day.day, _LATEST, (most - len(seqs),))
+        seqs += [seq_of(day.day, row.place) for row in rows]
+    return seqs

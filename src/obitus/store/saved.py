@@ -115,11 +115,11 @@ def change_board(
     connection: sqlite3.Connection, number: int, name: str, panes: str, seen: int, person_id: int, now_ms: int
 ) -> None:
     """Store an arranged board; raises NotThere, AlreadyThere, and ChangedMeanwhile where it has changed since it was seen."""
-    found = connection.execute(_BOARD, (number,)).fetchone()
-    if found is None:
+    row = connection.execute(_BOARD, (number,)).fetchone()
+    if row is None:
         raise NotThere(f"there is no board {number}")
-    if found["revision"] != seen:
-        who = found["person"] or "somebody"
+    if row["revision"] != seen:
+        who = row["person"] or "somebody"
         raise ChangedMeanwhile(
             f"{who} has changed this board meanwhile. The present board is shown; repeat your change if it is still right."
         )

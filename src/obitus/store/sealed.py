@@ -30,13 +30,13 @@ class SealedAgain:
 
 def seal_again(connection: sqlite3.Connection, again: Callable[[str, bytes], bytes | None]) -> SealedAgain:
     """Replace all secrets; ``again`` gets the owner's name and the secrets, and returns None where it cannot decrypt them."""
-    found = SealedAgain()
+    sealed_again = SealedAgain()
     for kind, (rows, put) in _KINDS.items():
         for number, name, secrets in connection.execute(rows).fetchall():
             sealed = again(f"{kind} {name}", bytes(secrets))
             if sealed is None:
-                found.unreadable.append(f"{kind} {name}")
+                sealed_again.unreadable.append(f"{kind} {name}")
                 continue
             connection.execute(put, (sealed, number))
-            found.changed += 1
-    return found
+            sealed_again.changed += 1
+    return sealed_again

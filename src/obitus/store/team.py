@@ -270,8 +270,8 @@ def renew_password(connection: sqlite3.Connection, person_id: int, old: str, new
 
 def vouched_for(reader: Reader, issuer: str, subject: str) -> str | None:
     """Return the name of the person with a subject of an OpenID provider."""
-    found = reader.column(str, _BY_SUBJECT, (issuer, subject))
-    return found[0] if found else None
+    subjects = reader.column(str, _BY_SUBJECT, (issuer, subject))
+    return subjects[0] if subjects else None
 
 
 def vouch(connection: sqlite3.Connection, person_id: int, issuer: str, subject: str) -> None:

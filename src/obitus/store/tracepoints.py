@@ -61,10 +61,10 @@ def listed(reader: Reader, app: str = "") -> list[Tracepoint]:
 
 def one(reader: Reader, number: int) -> Tracepoint:
     """Return one; raises NotThere."""
-    found = reader.all(Tracepoint, _ONE, (number,))
-    if not found:
+    rows = reader.all(Tracepoint, _ONE, (number,))
+    if not rows:
         raise NotThere(f"there is no tracepoint {number}")
-    return found[0]
+    return rows[0]
 
 
 def states(reader: Reader, number: int) -> list[InstanceState]:
@@ -95,9 +95,9 @@ def count_hit(connection: sqlite3.Connection, app_id: int, number: int, hits: in
     connection.execute(_HIT, {"id": number, "app_id": app_id, "hits": hits, "latest_ms": latest_ms})
 
 
-def keep_states(connection: sqlite3.Connection, said: Iterable[InstanceState]) -> None:
+def keep_states(connection: sqlite3.Connection, states: Iterable[InstanceState]) -> None:
     """Store the states of an instance for tracepoints of its own app."""
-    for state in said:
+    for state in states:
         if connection.execute(_IS_THERE, (state.tracepoint_id, state.app_id)).fetchone() is not None:
             connection.execute(_STATE, state._asdict())
             connection.execute(_TOO_MANY, {"id": state.tracepoint_id})

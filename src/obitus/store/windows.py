@@ -138,7 +138,7 @@ def failures_over_time(reader: Reader, ids: str, window: Window) -> dict[int, li
     """Return failures for each slice of the window of those issues (their numbers, as JSON) that have any."""
     slices = slices_of(window)
     sql = _OVER_TIME[slices.unit_ms] + window.narrowed() + _BY_UNIT
-    found: dict[int, list[int]] = {}
+    over_time: dict[int, list[int]] = {}
     for row in reader.all(IssueInUnit, sql, window.params() | {"ids": ids, "first": slices.first, "last": slices.last}):
-        found.setdefault(row.issue_id, [0] * slices.count)[slices.place_of(row.unit)] += row.failures
-    return found
+        over_time.setdefault(row.issue_id, [0] * slices.count)[slices.place_of(row.unit)] += row.failures
+    return over_time

@@ -27,18 +27,18 @@ def of_stream(stream: Any, environ: dict[str, Any], most: int) -> bytes:
     if getattr(stream, "seekable", bool)() is True and hasattr(stream, "tell"):
         # The server had the whole body before it called the app.
         place = stream.tell()
-        held = stream.read(most)
+        data = stream.read(most)
         stream.seek(place)
-        return bytes(held)
+        return bytes(data)
     reader = _buffered(stream)
     if reader is not None:
         return _peeked(reader, most)
     unread = getattr(getattr(getattr(stream, "reader", None), "unreader", None), "buf", None)
-    held = unread.getvalue()[:most] if isinstance(unread, io.BytesIO) else b""
+    data = unread.getvalue()[:most] if isinstance(unread, io.BytesIO) else b""
     opened = environ.get("gunicorn.socket")
-    if len(held) < most and isinstance(opened, socket.socket):
-        held += _in_socket(opened, most - len(held))
-    return bytes(held)
+    if len(data) < most and isinstance(opened, socket.socket):
+        data += _in_socket(opened, most - len(data))
+    return bytes(data)
 
 
 def _buffered(stream: Any) -> io.BufferedReader | None:
@@ -60,12 +60,12 @@ def _peeked(reader: io.BufferedReader, most: int) -> bytes:
     before = opened.gettimeout()
     opened.settimeout(0.0)
     try:
-        held = reader.peek(most)[:most]
+        data = reader.peek(most)[:most]
     except (BlockingIOError, TimeoutError):
-        held = b""
+        data = b""
     finally:
         opened.settimeout(before)
-    return held
+    return data
 
 
 def _in_socket(opened: socket.socket, most: int) -> bytes:

@@ -63,9 +63,9 @@ class AsgiMiddleware:
             await self._other(reporter, scope, receive, send)
 
     async def _request(self, reporter: Reporter, scope: Scope, receive: Receive, send: Send) -> None:
-        found = {name: value for name, value in scope["headers"] if name in _WANTED}
+        headers = {name: value for name, value in scope["headers"] if name in _WANTED}
         path = str(scope.get("path", ""))
-        opened = _opened(reporter, entry_point(scope["method"], path), found)
+        opened = _opened(reporter, entry_point(scope["method"], path), headers)
         if opened is None:
             await self._app(scope, receive, send)
             return
@@ -74,8 +74,8 @@ class AsgiMiddleware:
         opened.run.entry_point_now, opened.run.resolve = watch.entry_point, watch.resolve
         outcome = "failed"
         try:
-            if b"content-length" in found or b"transfer-encoding" in found:
-                receive = watch.watch_body(receive, found)
+            if b"content-length" in headers or b"transfer-encoding" in headers:
+                receive = watch.watch_body(receive, headers)
             await self._app(scope, receive, watch.send)
             # Where the app answers nothing, the server does, with a 500 of its own.
             watch.status = watch.status or 500
@@ -221,10 +221,10 @@ class _Watch:
         if self.body is not None and message["type"] == "http.request":
             self.body.add(message.get("body", b""))
 
-    def watch_body(self, receive: Receive, found: dict[bytes, bytes]) -> Receive:
+    def watch_body(self, receive: Receive, headers: dict[bytes, bytes]) -> Receive:
         """Return a ``receive`` that keeps a copy of the body's start as the app reads it. Nothing is read before it does."""
-        body = self.body = Body(found.get(b"content-type", b"").decode("latin-1"), self._middleware.body_bytes)
-        length = found.get(b"content-length", b"")
+        body = self.body = Body(headers.get(b"content-type", b"").decode("latin-1"), self._middleware.body_bytes)
+        length = headers.get(b"content-length", b"")
         body.announced = int(length) if length.isdigit() else 0
         self._receive = receive
         early = self._early
@@ -278,13 +278,13 @@ async def _flush(reporter: Reporter) -> None:
 
 
 @guarded
-def _opened(reporter: Reporter, entry_point: str, found: dict[bytes, bytes], *, lasting: bool = False) -> RunScope:
-    given, state_of_trace = found.get(b"traceparent"), found.get(b"tracestate")
+def _opened(reporter: Reporter, entry_point: str, headers: dict[bytes, bytes], *, lasting: bool = False) -> RunScope:
+    traceparent, state_of_trace = headers.get(b"traceparent"), headers.get(b"tracestate")
     return RunScope(
         reporter,
         entry_point,
         "asgi",
-        traceparent=None if given is None else given.decode("latin-1"),
+        traceparent=None if traceparent is None else traceparent.decode("latin-1"),
         tracestate=None if state_of_trace is None else state_of_trace.decode("latin-1"),
         lasting=lasting,
     )
@@ -308,8 +308,8 @@ def _request_part(scope: Scope, route: str, status: int, body: Body | None, answ
         part["query"] = requests.pairs(kept(query))
     if status:
         part["status"] = status
-    for name, held in (("body", body), ("answer_body", answer)):
-        shown = held.as_report() if held is not None else None
+    for name, taken_body in (("body", body), ("answer_body", answer)):
+        shown = taken_body.as_report() if taken_body is not None else None
         if shown is not None:
             part[name] = shown
     return part

@@ -45,5 +45,5 @@ def _seeing(reporter: Reporter) -> Any:
 
 def _context_of(task: Any) -> contextvars.Context:
     look_up = getattr(task, "get_context", None)
-    found = look_up() if look_up is not None else None
-    return found.copy() if isinstance(found, contextvars.Context) else contextvars.Context()
+    context = look_up() if look_up is not None else None
+    return context.copy() if isinstance(context, contextvars.Context) else contextvars.Context()

@@ -83,26 +83,26 @@ class _Listeners:
         reporter = self._reporter
         if reporter is None or not isinstance(exception, Exception):
             return
-        held = getattr(getattr(sender, "request", None), _HELD, None)
-        if held is None and _name_of(exception) in _LOST:
+        failure = getattr(getattr(sender, "request", None), _HELD, None)
+        if failure is None and _name_of(exception) in _LOST:
             # The main process logs that a child has ended: what the child left on disk says more.
             by_itself = "signal" not in str(exception) and "Exceeded" not in type(exception).__name__
             reporter.life.lost_children.expect(
                 str(task_id), short(f"job {sender.name}"), exception, by_itself=by_itself
             )
             return
-        if held is not None and isinstance(exception, tuple(getattr(sender, "throws", None) or ())):
-            held.run.outcome = "refused"
-        elif held is not None:
-            held.record(exception)
+        if failure is not None and isinstance(exception, tuple(getattr(sender, "throws", None) or ())):
+            failure.run.outcome = "refused"
+        elif failure is not None:
+            failure.record(exception)
         else:
             reporter.failures.record(exception, handled=False, captured_by="celery")
 
     def task_retry(self, request: Any = None, reason: Any = None, **_: Any) -> None:
         reporter = self._reporter
-        held = getattr(request, _HELD, None)
-        if held is not None:
-            held.run.outcome = "failed"
+        failure = getattr(request, _HELD, None)
+        if failure is not None:
+            failure.run.outcome = "failed"
         if reporter is not None:
             reporter.runs.breadcrumb("mark", f"will be tried again: {type(reason).__name__}", "WARN")
 

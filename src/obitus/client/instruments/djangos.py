@@ -89,7 +89,7 @@ def _user_of(request: Any) -> Any:
     """Return the key of the user, where the app has loaded it: it is not loaded for this."""
     user = getattr(request, "__dict__", {}).get("_cached_user")
     if user is None:
-        held = getattr(request, "__dict__", {}).get("user")
+        user_held = getattr(request, "__dict__", {}).get("user")
         # A lazy object that is not loaded yet would query the database.
-        user = held.__dict__.get("_wrapped") if type(held).__name__ == "SimpleLazyObject" else held
+        user = user_held.__dict__.get("_wrapped") if type(user_held).__name__ == "SimpleLazyObject" else user_held
     return getattr(user, "pk", None) if getattr(user, "is_authenticated", False) is True else None

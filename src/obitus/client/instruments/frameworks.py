@@ -20,14 +20,14 @@ def install_werkzeug(reporter: Reporter, patches: Patches, module: ModuleType) -
     """Note the rule that a URL map matched: in apps on bare Werkzeug, and in Quart, which keeps it to itself."""
 
     @guarded
-    def see(found: Any) -> None:
-        routes.note(getattr(found[0], "rule", None))
+    def see(matched: Any) -> None:
+        routes.note(getattr(matched[0], "rule", None))
 
     def make(before: Any) -> Any:
         def match(matcher: Any, *args: Any, **kwargs: Any) -> Any:
-            found = before(matcher, *args, **kwargs)
-            see(found)
-            return found
+            matched = before(matcher, *args, **kwargs)
+            see(matched)
+            return matched
 
         return match
 
@@ -44,14 +44,14 @@ def install_falcon(reporter: Reporter, patches: Patches, module: ModuleType) -> 
             active.failures.record(error, handled=False, captured_by="falcon")
 
     @guarded
-    def see(found: Any) -> None:
-        routes.note(found[3])
+    def see(matched: Any) -> None:
+        routes.note(matched[3])
 
     def make(before: Any) -> Any:
         def _get_responder(app: Any, request: Any) -> Any:
-            found = before(app, request)
-            see(found)
-            return found
+            responder = before(app, request)
+            see(responder)
+            return responder
 
         return _get_responder
 
@@ -71,14 +71,14 @@ def install_pyramid(reporter: Reporter, patches: Patches, module: ModuleType) ->
     """Note the route that Pyramid's mapper found."""
 
     @guarded
-    def see(found: Any) -> None:
-        routes.note(getattr(found.get("route"), "pattern", None))
+    def see(matched: Any) -> None:
+        routes.note(getattr(matched.get("route"), "pattern", None))
 
     def make(before: Any) -> Any:
         def __call__(mapper: Any, request: Any) -> Any:
-            found = before(mapper, request)
-            see(found)
-            return found
+            matched = before(mapper, request)
+            see(matched)
+            return matched
 
         return __call__
 

@@ -46,9 +46,9 @@ def install_futures(reporter: Reporter, patches: Patches, module: ModuleType) ->
             try:
                 return before(future, timeout)
             finally:
-                held = future.__dict__.get(_HELD)
-                if held is not None:
-                    held.asked = True
+                failure = future.__dict__.get(_HELD)
+                if failure is not None:
+                    failure.asked = True
 
         return ask
 
@@ -89,9 +89,9 @@ def install_process_pools(reporter: Reporter, patches: Patches, module: ModuleTy
             try:
                 return before(result, timeout)
             finally:
-                held = result.__dict__.get(_HELD)
-                if held is not None:
-                    held.asked = True
+                failure = result.__dict__.get(_HELD)
+                if failure is not None:
+                    failure.asked = True
 
         return get
 

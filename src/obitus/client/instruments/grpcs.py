@@ -188,9 +188,9 @@ class _Call:
     def _code(self) -> str:
         """Return the name of the code that the app has set, empty where it has set none or OK."""
         code = self._context.code()
-        for known in self._module.StatusCode:
-            if code == known or code == known.value[0]:
-                return "" if known is self._module.StatusCode.OK else str(known.name)
+        for status_code in self._module.StatusCode:
+            if code == status_code or code == status_code.value[0]:
+                return "" if status_code is self._module.StatusCode.OK else str(status_code.name)
         return ""
 
 

@@ -55,14 +55,14 @@ class _Call:
         bare = f"{parts.hostname or ''}{f':{parts.port}' if parts.port else ''}{parts.path}"
         if error is not None:
             data["exception.type"] = type(error).__qualname__
-            said, severity = f"no answer ({type(error).__name__})", "ERROR"
+            outcome, severity = f"no answer ({type(error).__name__})", "ERROR"
         else:
             data["http.response.status_code"] = status
-            said, severity = (
+            outcome, severity = (
                 str(status),
                 "ERROR" if (status or 0) >= 500 else "WARN" if (status or 0) >= 400 else "INFO",
             )
-        self._reporter.runs.breadcrumb("http", f"{self._method} {bare} → {said}", severity, data)
+        self._reporter.runs.breadcrumb("http", f"{self._method} {bare} → {outcome}", severity, data)
 
 
 @guarded
@@ -89,10 +89,10 @@ def trace_headers() -> dict[str, str]:
     run = runs.current.get()
     if run is None:
         return {}
-    found = {"traceparent": run.traceparent}
+    headers = {"traceparent": run.traceparent}
     if run.trace_state:
-        found["tracestate"] = run.trace_state
-    return found
+        headers["tracestate"] = run.trace_state
+    return headers
 
 
 def install_urllib3(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
@@ -124,8 +124,8 @@ def _address(pool: Any, url: Any) -> str:
 
 @guarded
 def _joined(pool: Any, headers: Any) -> Any:
-    given = dict(pool.headers if headers is None else headers)
-    return given | {name: value for name, value in trace_headers().items() if not _has(given, name)}
+    sent_headers = dict(pool.headers if headers is None else headers)
+    return sent_headers | {name: value for name, value in trace_headers().items() if not _has(sent_headers, name)}
 
 
 def _has(headers: Any, name: str) -> bool:
@@ -222,6 +222,6 @@ def install_aiohttp(reporter: Reporter, patches: Patches, module: ModuleType) ->
 def _add_to_options(options: dict[str, Any]) -> None:
     added = trace_headers()
     if added:
-        given: Any = options.get("headers")
-        pairs = list(given.items() if hasattr(given, "items") else given or ())
+        headers: Any = options.get("headers")
+        pairs = list(headers.items() if hasattr(headers, "items") else headers or ())
         options["headers"] = pairs + [(n, v) for n, v in added.items() if not _has(dict(pairs), n)]

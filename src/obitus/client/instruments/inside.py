@@ -38,10 +38,10 @@ class Look:
 
     def outcome_of(self, outcome: str, run: RunState) -> str:
         """Return the outcome of a run: a successful answer with an error inside is refused, like one with a status of 4xx."""
-        said = error_inside(self._type, self._body) if outcome == "ok" else None
-        if said is None:
+        error = error_inside(self._type, self._body) if outcome == "ok" else None
+        if error is None:
             return outcome
-        run.attach(ERROR_INSIDE, said)
+        run.attach(ERROR_INSIDE, error)
         return "refused"
 
 
@@ -58,7 +58,7 @@ def error_inside(content_type: str, body: Body) -> str | None:
     data = body.start
     is_problem = content_type.partition(";")[0].strip().lower() == _PROBLEM
     try:
-        found = json.loads(data)
+        answer = json.loads(data)
     except (ValueError, RecursionError):
         if is_problem:
             return "a problem document"
@@ -66,12 +66,12 @@ def error_inside(content_type: str, body: Body) -> str | None:
             return None
         message = _MESSAGE.search(data)
         return _said(message[1].decode("utf-8", "replace") if message else "")
-    if not isinstance(found, dict):
+    if not isinstance(answer, dict):
         return None
     if is_problem:
-        said = [found[name] for name in ("title", "detail") if isinstance(found.get(name), str) and found[name]]
-        return medium(": ".join(said)) or "a problem document"
-    errors = found.get("errors")
+        texts = [answer[name] for name in ("title", "detail") if isinstance(answer.get(name), str) and answer[name]]
+        return medium(": ".join(texts)) or "a problem document"
+    errors = answer.get("errors")
     if not isinstance(errors, list) or not errors:
         return None
     first: Any = errors[0]

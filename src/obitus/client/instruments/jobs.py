@@ -123,17 +123,17 @@ def install_dramatiq(reporter: Reporter, patches: Patches, module: ModuleType) -
     from importlib import import_module
 
     base = import_module("dramatiq.middleware").Middleware
-    held = "_obitus_job"
+    attribute = "_obitus_job"
 
     class Watching(base):  # type: ignore[misc,valid-type]
         def before_process_message(self, broker: Any, message: Any) -> None:
             job = begin(message.actor_name, "dramatiq", message.options.get("traceparent"), id=message.message_id)
-            message.__dict__[held] = job
+            message.__dict__[attribute] = job
 
         def after_process_message(
             self, broker: Any, message: Any, *, result: Any = None, exception: Any = None
         ) -> None:
-            job = message.__dict__.pop(held, None)
+            job = message.__dict__.pop(attribute, None)
             if job is None:
                 return
             throws = message.options.get("throws") or broker.get_actor(message.actor_name).options.get("throws")
@@ -141,7 +141,7 @@ def install_dramatiq(reporter: Reporter, patches: Patches, module: ModuleType) -
             job.end(exception, expected=retry or bool(throws and isinstance(exception, throws)))
 
         def after_skip_message(self, broker: Any, message: Any) -> None:
-            job = message.__dict__.pop(held, None)
+            job = message.__dict__.pop(attribute, None)
             if job is not None:
                 job.end(outcome="refused")
 

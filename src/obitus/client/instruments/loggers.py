@@ -114,9 +114,11 @@ def install_structlog(reporter: Reporter, patches: Patches, module: ModuleType) 
         if active is None or isinstance(getattr(bound, "_logger", None), logging.Logger):
             return
         severity = "ERROR" if method == "exception" else severity_of(method) or "INFO"
-        given = fields.get("exc_info")
-        error = given if isinstance(given, BaseException) else given[1] if isinstance(given, tuple) else None
-        if given is True or (method == "exception" and error is None):
+        exc_info = fields.get("exc_info")
+        error = (
+            exc_info if isinstance(exc_info, BaseException) else exc_info[1] if isinstance(exc_info, tuple) else None
+        )
+        if exc_info is True or (method == "exception" and error is None):
             import sys
 
             error = sys.exc_info()[1]

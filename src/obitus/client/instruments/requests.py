@@ -46,8 +46,8 @@ def ask_user(user: Callable[[Any], Any] | None, given: Any) -> str | None:
         # On a thread of ours the app's function would not find its context.
         return None
     try:
-        found = user(given)
-        return None if found is None else short(str(found))
+        user_id = user(given)
+        return None if user_id is None else short(str(user_id))
     except Exception as error:
         if is_the_apps(error):
             raise
@@ -97,33 +97,33 @@ class Body:
 
     def as_report(self, unread: bytes = b"") -> dict[str, Any] | None:
         """Return the body in the report's form, with the part that has arrived and was not read; None when there was none."""
-        kept = (
+        body = (
             bytes(self._kept) + unread[: min(self.room, self.announced - self.total)] if unread else bytes(self._kept)
         )
-        if not kept:
+        if not body:
             return None
         kind = self._type.partition(";")[0].strip().lower()
         total = max(self.total, self.announced)
-        found: dict[str, Any] = {"type": self._type, "bytes": total}
-        cut = total > len(kept)
+        described: dict[str, Any] = {"type": self._type, "bytes": total}
+        cut = total > len(body)
         if cut:
-            found["cut"] = True
-        data = kept
+            described["cut"] = True
+        data = body
         try:
             if kind == "multipart/form-data":
-                found |= _multipart(self._type, data)
+                described |= _multipart(self._type, data)
             elif kind == "application/x-www-form-urlencoded":
-                found["form"] = pairs(data.decode("utf-8", "replace"))
+                described["form"] = pairs(data.decode("utf-8", "replace"))
             elif is_json(kind) and not cut:
-                found["json"] = json.loads(data)
+                described["json"] = json.loads(data)
             elif is_text(kind):
-                found["text"] = data.decode("utf-8", "replace")
+                described["text"] = data.decode("utf-8", "replace")
         except Exception as error:
             if is_the_apps(error):
                 raise
             # Not of the type that it names: then its text is better than nothing.
-            found["text"] = data.decode("utf-8", "replace")
-        return found
+            described["text"] = data.decode("utf-8", "replace")
+        return described
 
 
 def pairs(query: str) -> list[list[str]]:

@@ -85,7 +85,7 @@ def begin(reporter: Reporter, method: Any, path: Any, headers: Any, client: Any 
 
 def install_tornado(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Watch Tornado's request handlers: their methods for errors and for the end of a request."""
-    held = "_obitus_request"
+    attribute = "_obitus_request"
 
     def executing(before: Any) -> Any:
         async def _execute(handler: Any, *args: Any, **kwargs: Any) -> Any:
@@ -98,7 +98,7 @@ def install_tornado(reporter: Reporter, patches: Patches, module: ModuleType) ->
             )
             if watched is None:
                 return await before(handler, *args, **kwargs)
-            handler.__dict__[held] = watched
+            handler.__dict__[attribute] = watched
             _note_tornado(handler, args[1:], kwargs)
             try:
                 return await before(handler, *args, **kwargs)
@@ -109,7 +109,7 @@ def install_tornado(reporter: Reporter, patches: Patches, module: ModuleType) ->
 
     def logging(before: Any) -> Any:
         def log_exception(handler: Any, kind: Any, error: Any, traceback: Any) -> None:
-            watched = handler.__dict__.get(held)
+            watched = handler.__dict__.get(attribute)
             status = getattr(error, "status_code", 500)
             if watched is not None and isinstance(error, BaseException) and status >= 500:
                 watched.record(error, "tornado")
@@ -179,18 +179,18 @@ def install_sanic(reporter: Reporter, patches: Patches, module: ModuleType) -> N
     """Give each Sanic application middleware of its own kind. Its methods are not replaced: it compiles them again."""
     from importlib import import_module
 
-    held = "_obitus_request"
+    attribute = "_obitus_request"
 
     async def begun(request: Any) -> None:
         active = active_reporter()
         if active is not None:
-            request.ctx.__dict__[held] = begin(
+            request.ctx.__dict__[attribute] = begin(
                 active, request.method, request.path, request.headers, request.ip, request.url
             )
             _note_sanic(request)
 
     async def ended(request: Any, response: Any) -> None:
-        watched = request.ctx.__dict__.pop(held, None)
+        watched = request.ctx.__dict__.pop(attribute, None)
         if watched is not None:
             watched.end(getattr(response, "status", None))
 
@@ -204,7 +204,7 @@ def install_sanic(reporter: Reporter, patches: Patches, module: ModuleType) -> N
 
     def failing(before: Any) -> Any:
         def response(handler: Any, request: Any, exception: BaseException) -> Any:
-            watched = request.ctx.__dict__.get(held) if request is not None else None
+            watched = request.ctx.__dict__.get(attribute) if request is not None else None
             if watched is not None and getattr(exception, "status_code", 500) >= 500:
                 watched.record(exception, "sanic")
             return before(handler, request, exception)
@@ -225,19 +225,19 @@ def _note_sanic(request: Any) -> None:
 
 def install_http_server(reporter: Reporter, patches: Patches, module: ModuleType) -> None:
     """Watch the request handlers of the standard library's server, once they have read the request's head."""
-    held = "_obitus_request"
+    attribute = "_obitus_request"
 
     def one(before: Any) -> Any:
         def handle_one_request(handler: Any) -> None:
             try:
                 before(handler)
             except BaseException as error:
-                watched = handler.__dict__.pop(held, None)
+                watched = handler.__dict__.pop(attribute, None)
                 if watched is not None:
                     watched.record(error, "http.server")
                     watched.end(None, ended_by(error))
                 raise
-            watched = handler.__dict__.pop(held, None)
+            watched = handler.__dict__.pop(attribute, None)
             if watched is not None:
                 watched.end()
 
@@ -252,14 +252,14 @@ def install_http_server(reporter: Reporter, patches: Patches, module: ModuleType
                 bare = path.partition("?")[0]
                 watched = begin(active, handler.command, bare, handler.headers, handler.client_address[0], path)
                 if watched is not None:
-                    handler.__dict__[held] = watched
+                    handler.__dict__[attribute] = watched
             return good
 
         return parse_request
 
     def answering(before: Any) -> Any:
         def send_response(handler: Any, code: Any, *args: Any, **kwargs: Any) -> Any:
-            watched = handler.__dict__.get(held)
+            watched = handler.__dict__.get(attribute)
             if watched is not None:
                 watched.status = int(code)
             return before(handler, code, *args, **kwargs)

@@ -171,11 +171,11 @@ class _Watch:
         """Keep a copy of the start of the body as the app reads it. Nothing is read before the app does."""
         environ = self._environ
         stream = environ.get("wsgi.input")
-        given = str(environ.get("CONTENT_LENGTH") or "")
-        if stream is None or not (given or environ.get("HTTP_TRANSFER_ENCODING")):
+        length = str(environ.get("CONTENT_LENGTH") or "")
+        if stream is None or not (length or environ.get("HTTP_TRANSFER_ENCODING")):
             return None
         body = Body(str(environ.get("CONTENT_TYPE", "")), limit)
-        body.announced = int(given) if given.isdigit() else 0
+        body.announced = int(length) if length.isdigit() else 0
         if body.announced or environ.get("HTTP_TRANSFER_ENCODING"):
             self._stream = stream
             environ["wsgi.input"] = _Passing(stream, body)

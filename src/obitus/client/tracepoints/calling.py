@@ -53,11 +53,11 @@ class _Rewriting:
         """By the identity of a label: the lines that jump there."""
         self._handlers: set[int] = set()
         """Labels that exceptions come to."""
-        for one in self._listed:
-            if isinstance(one, self._library.TryBegin):
-                self._handlers.add(id(one.target))
-            elif isinstance(one, self._library.Instr) and isinstance(one.arg, self._library.Label):
-                self._jumps.setdefault(id(one.arg), set()).add(one.lineno)
+        for listed in self._listed:
+            if isinstance(listed, self._library.TryBegin):
+                self._handlers.add(id(listed.target))
+            elif isinstance(listed, self._library.Instr) and isinstance(listed.arg, self._library.Label):
+                self._jumps.setdefault(id(listed.arg), set()).add(listed.lineno)
         self._changed: list[Any] = []
         self._labels: list[int] = []
         """Labels right before the current instruction."""
@@ -70,43 +70,43 @@ class _Rewriting:
     def done(self) -> CodeType:
         """Return the code object with its calls."""
         instruction, label = self._library.Instr, self._library.Label
-        entered = not any(isinstance(one, instruction) and one.name == "RESUME" for one in self._listed)
-        for one in self._listed:
-            if isinstance(one, label):
-                self._labels.append(id(one))
-            elif isinstance(one, instruction):
+        entered = not any(isinstance(listed, instruction) and listed.name == "RESUME" for listed in self._listed)
+        for listed in self._listed:
+            if isinstance(listed, label):
+                self._labels.append(id(listed))
+            elif isinstance(listed, instruction):
                 if entered:
-                    self._look_at(one)
-                enters = one.name == "RESUME" and not entered
+                    self._look_at(listed)
+                enters = listed.name == "RESUME" and not entered
                 entered |= enters
-                self._before = None if enters else one.lineno
-                self._name_before = one.name
-                self._follows = one.name not in _LEADS_NOWHERE
+                self._before = None if enters else listed.lineno
+                self._name_before = listed.name
+                self._follows = listed.name not in _LEADS_NOWHERE
                 self._labels = []
-            self._changed.append(one)
+            self._changed.append(listed)
         self._listed[:] = self._changed
         made: CodeType = self._listed.to_code()
         return made
 
-    def _look_at(self, one: Any) -> None:
+    def _look_at(self, listed: Any) -> None:
         """Put calls before an instruction, where it begins a line with tracepoints."""
-        line = one.lineno
+        line = listed.lineno
         points = self._lines.get(line) if line is not None else None
-        if not points or one.name in self._passed_by or self._name_before in _BELONGS_TO_THE_NEXT:
+        if not points or listed.name in self._passed_by or self._name_before in _BELONGS_TO_THE_NEXT:
             return
         comes_from = {source for label in self._labels for source in self._jumps.get(label, ())}
         handles = bool(self._handlers.intersection(self._labels))
         begins = self._follows and line != self._before
         place = len(self._changed) - len(self._labels)
         only_labels = all(isinstance(part, self._library.Label) for part in self._changed[place:])
-        calling = self._calling(points, one.location)
+        calling = self._calling(points, listed.location)
         if begins and self._labels and only_labels and comes_from <= {line} and not handles:
             # A jump from the same line does not begin it again.
             self._changed[place:place] = calling
         elif self._follows and line == self._before and comes_from - {line} and only_labels:
             # A loop continues here: a jump from the line's own beginning does not begin it again.
             over = self._library.Label()
-            self._changed.insert(place, self._library.Instr("JUMP_FORWARD", over, location=one.location))
+            self._changed.insert(place, self._library.Instr("JUMP_FORWARD", over, location=listed.location))
             self._changed += [*calling, over]
         elif begins or comes_from - {line} or handles:
             self._changed += calling

@@ -76,9 +76,9 @@ class Monitored:
 
     def loaded(self, code: CodeType, points: list[Point]) -> CodeType:
         """Set tracepoints in a module before it runs; return the code to run."""
-        for key, (one, lines) in by_code(targets_in(code, points)).items():
-            self._lines_of[key] = (one, lines)
-            self._set(one, self._events_of(one, lines))
+        for key, (code_found, lines) in by_code(targets_in(code, points)).items():
+            self._lines_of[key] = (code_found, lines)
+            self._set(code_found, self._events_of(code_found, lines))
         return code
 
     def end(self) -> None:
@@ -100,8 +100,8 @@ class Monitored:
         if self._tool is None:
             self._begin()
         own = line_of_entry(code)
-        found: int = self._line
-        return found | self._start if own in lines and not self._sees_one_liners else found
+        events: int = self._line
+        return events | self._start if own in lines and not self._sees_one_liners else events
 
     def _set(self, code: CodeType, events: int) -> None:
         if events and self._tool is None:
@@ -137,8 +137,8 @@ class Monitored:
         lines_of, off = self._lines_of, self._monitoring.DISABLE
 
         def line_runs(code: CodeType, line: int) -> Any:
-            held = lines_of.get(id(code))
-            points = held[1].get(line) if held is not None else None
+            lines = lines_of.get(id(code))
+            points = lines[1].get(line) if lines is not None else None
             if points is None:
                 return off
             frame = _getframe(1)

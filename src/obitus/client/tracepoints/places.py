@@ -49,11 +49,11 @@ class Loaded:
 
     def all_code(self) -> dict[int, CodeType]:
         """Return all code objects of the file, those inside of others too, by identity."""
-        found: dict[int, CodeType] = {}
+        code_by_id: dict[int, CodeType] = {}
         for root in self.roots.values():
             for code in with_inner(root):
-                found[id(code)] = code
-        return found
+                code_by_id[id(code)] = code
+        return code_by_id
 
 
 def loaded(ends: Iterable[str]) -> dict[str, Loaded]:
@@ -62,26 +62,26 @@ def loaded(ends: Iterable[str]) -> dict[str, Loaded]:
     objects.
     """
     wanted = {end.replace("\\", "/").rpartition("/")[2] for end in ends}
-    found: dict[str, Loaded] = {}
-    seen: dict[str, bool] = {}
+    modules: dict[str, Loaded] = {}
+    file_wanted: dict[str, bool] = {}
 
     def of(code: CodeType) -> Loaded | None:
         file = code.co_filename
-        is_wanted = seen.get(file)
+        is_wanted = file_wanted.get(file)
         if is_wanted is None:
-            is_wanted = seen[file] = file.replace("\\", "/").rpartition("/")[2] in wanted
-        return found.setdefault(file, Loaded(file)) if is_wanted else None
+            is_wanted = file_wanted[file] = file.replace("\\", "/").rpartition("/")[2] in wanted
+        return modules.setdefault(file, Loaded(file)) if is_wanted else None
 
-    for one in gc.get_objects():
-        kind = type(one)
+    for live in gc.get_objects():
+        kind = type(live)
         if kind is FunctionType:
-            place = of(one.__code__)
+            place = of(live.__code__)
             if place is not None:
-                place.roots[id(one.__code__)] = one.__code__
-                place.functions.append(one)
-                place.names = place.names or one.__globals__
+                place.roots[id(live.__code__)] = live.__code__
+                place.functions.append(live)
+                place.names = place.names or live.__globals__
         elif kind in _RUNNING:
-            code = getattr(one, _RUNNING[kind])
+            code = getattr(live, _RUNNING[kind])
             if type(code) is CodeType and (place := of(code)) is not None:
                 place.roots[id(code)] = place.running[id(code)] = code
     for frame in list(sys._current_frames().values()):
@@ -91,16 +91,16 @@ def loaded(ends: Iterable[str]) -> dict[str, Loaded]:
                 place.roots[id(at.f_code)] = place.running[id(at.f_code)] = at.f_code
                 place.names = place.names or at.f_globals
             at = at.f_back
-    return found
+    return modules
 
 
 def with_inner(code: CodeType) -> Iterator[CodeType]:
     """Yield a code object and all those inside of it."""
     waiting = [code]
     while waiting:
-        one = waiting.pop()
-        yield one
-        waiting += [inner for inner in one.co_consts if type(inner) is CodeType]
+        outer = waiting.pop()
+        yield outer
+        waiting += [inner for inner in outer.co_consts if type(inner) is CodeType]
 
 
 def file_meant(order: TracepointOrder, files: Iterable[str]) -> str:
@@ -127,8 +127,8 @@ def file_meant(order: TracepointOrder, files: Iterable[str]) -> str:
 
 def _module_files() -> Iterator[str]:
     for module in list(sys.modules.values()):
-        held = getattr(module, "__dict__", None)
-        file = held.get("__file__") if type(held) is dict else None
+        attributes = getattr(module, "__dict__", None)
+        file = attributes.get("__file__") if type(attributes) is dict else None
         if type(file) is str:
             yield file
 
@@ -219,13 +219,13 @@ def check(order: TracepointOrder, text: Text | None, running: Iterable[CodeType]
             "the file was changed after the app had loaded it; set it on the code that runs, or restart the app"
         )
     if (order.hash and order.hash != text.hash) or (order.code_hash and not _has_at(text, order)):
-        there = nearest_line(text.lines, order.code_hash, order.line)
-        if there == order.line:
+        nearest = nearest_line(text.lines, order.code_hash, order.line)
+        if nearest == order.line:
             return
-        said = f"the requested line is line {there} here" if there else "the requested line is not in it"
+        advice = f"the requested line is line {nearest} here" if nearest else "the requested line is not in it"
         if order.hash and not order.code_hash:
-            said = "set it again with the source that runs here"
-        raise CannotBeSet(f"another version of the file runs here: {said}", [there] if there else [])
+            advice = "set it again with the source that runs here"
+        raise CannotBeSet(f"another version of the file runs here: {advice}", [nearest] if nearest else [])
     if order.line not in text.code_lines and text.code is not None:
         after = sorted(text.code_lines, key=lambda line: (abs(line - order.line), line))[:2]
         shown = " and ".join(map(str, sorted(after)))
@@ -242,12 +242,12 @@ def _is_in(code: CodeType, text: Text) -> bool:
     """Whether the source compiles to the running code."""
     if text.code is None:
         return False
-    for one in with_inner(text.code):
+    for inner in with_inner(text.code):
         if (
-            one.co_qualname == code.co_qualname
-            and one.co_firstlineno == code.co_firstlineno
-            and one.co_code == code.co_code
-            and list(one.co_lines()) == list(code.co_lines())
+            inner.co_qualname == code.co_qualname
+            and inner.co_firstlineno == code.co_firstlineno
+            and inner.co_code == code.co_code
+            and list(inner.co_lines()) == list(code.co_lines())
         ):
             return True
     return False
@@ -273,10 +273,10 @@ def targets_in(code: CodeType, points: Iterable[Any]) -> list[PlacedTracepoint]:
 
 def by_code(targets: Iterable[PlacedTracepoint]) -> dict[int, tuple[CodeType, Lines]]:
     """Return each code object with tracepoints, by id, with the points on its lines."""
-    found: dict[int, tuple[CodeType, Lines]] = {}
+    lines_by_code: dict[int, tuple[CodeType, Lines]] = {}
     for target in targets:
         line = target.point.order.line
         for code in target.codes:
-            lines = found.setdefault(id(code), (code, {}))[1]
+            lines = lines_by_code.setdefault(id(code), (code, {}))[1]
             lines[line] = (*lines.get(line, ()), target.point)
-    return found
+    return lines_by_code

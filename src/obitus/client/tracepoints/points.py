@@ -53,8 +53,8 @@ class Budget:
 
     def spend(self, cost_ns: int, now_ns: int) -> bool:
         """Count what was spent; return whether it is too much."""
-        left = self._level - (now_ns - self._at_ns) * self.share
-        self._level = level = (left if left > 0.0 else 0.0) + cost_ns
+        level_left = self._level - (now_ns - self._at_ns) * self.share
+        self._level = level = (level_left if level_left > 0.0 else 0.0) + cost_ns
         self._at_ns = now_ns
         return level > self._burst_ns
 
@@ -127,10 +127,10 @@ class Point:
         looked_ns = hit_ns = 0
         try:
             self.looked += 1
-            seen = frame.f_locals
-            kind = type(seen)
+            values = frame.f_locals
+            kind = type(values)
             # The names of a class may be in a mapping of the app's own type, which is not called.
-            names: Mapping[str, Any] = seen if kind is dict or kind is _FrameLocals else {}
+            names: Mapping[str, Any] = values if kind is dict or kind is _FrameLocals else {}
             is_meant = self._holds(names, frame.f_globals)
             looked_ns = perf_counter_ns() - begun_ns
             if is_meant:
@@ -216,9 +216,9 @@ class Point:
         message = self.order.message
         if message is None:
             place = f"{file.replace(chr(92), '/').rpartition('/')[2]}:{self.order.line}"
-            said = ", ".join(f"{name} = {value}" for name, value in values.items())
+            values_shown = ", ".join(f"{name} = {value}" for name, value in values.items())
             named = ", ".join(f"{name} = {{value}}" for name in values)
-            return long(f"{place} {said}".rstrip()), long(f"{place} {named}".rstrip())
+            return long(f"{place} {values_shown}".rstrip()), long(f"{place} {named}".rstrip())
         shown: list[Any] = []
         for expression, work in zip(message.expressions, self._said, strict=True):
             shown.append(self._shown(words_of(expression), Evaluated.out(work, names, around), quoted=False))
@@ -244,9 +244,9 @@ class Point:
             frames[-1] = frames[-1] | {"line": order.line}
             if "locals" in order.collect:
                 frames[-1]["locals"] = capture.locals_of(frame, depth=order.depth, chars=order.size)
-        found: dict[str, Any] = {"tracepoint": order.id, "number": number, "frames": frames}
+        evidence: dict[str, Any] = {"tracepoint": order.id, "number": number, "frames": frames}
         if values:
-            found["values"] = values
+            evidence["values"] = values
         if "trail" in order.collect:
-            found["trail"] = (run if run is not None else self._within.open_runs).trail.now()
-        return found
+            evidence["trail"] = (run if run is not None else self._within.open_runs).trail.now()
+        return evidence

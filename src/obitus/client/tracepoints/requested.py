@@ -94,13 +94,13 @@ class Requested:
 
     def learn_from(self, answer: Mapping[str, Any]) -> None:
         """Store an answer of the service, to be acted upon at the next turn."""
-        wanted = answer.get("tracepoints")
-        if not isinstance(wanted, dict) or type(wanted.get("version")) is not int:
+        orders = answer.get("tracepoints")
+        if not isinstance(orders, dict) or type(orders.get("version")) is not int:
             return
-        if wanted["version"] < self._version and monotonic() - self._answered_s < UNANSWERED_S:
+        if orders["version"] < self._version and monotonic() - self._answered_s < UNANSWERED_S:
             # An answer that was overtaken by a later one, or a service restored from a backup.
             return
-        self._wanted = wanted
+        self._wanted = orders
         self._base.sender.wake()
 
     def is_due(self) -> bool:
@@ -114,27 +114,27 @@ class Requested:
 
     def states(self) -> list[dict[str, Any]]:
         """Return the state of each tracepoint here, in the form of the request."""
-        found: list[dict[str, Any]] = []
-        for kept in list(self._kept.values()):
-            point = kept.point
+        states: list[dict[str, Any]] = []
+        for entry in list(self._kept.values()):
+            point = entry.point
             over = point.over
-            one: dict[str, Any] = {
-                "id": kept.order.id,
-                "state": "over" if over else kept.state,
-                "why": said(over or kept.why),
+            state: dict[str, Any] = {
+                "id": entry.order.id,
+                "state": "over" if over else entry.state,
+                "why": said(over or entry.why),
                 "looked": point.looked,
                 "hits": point.hits,
                 "left_out": point.left_out,
                 "cost_ms": round(point.cost_ns / 1e6, 3),
             }
             if point.trouble:
-                one["trouble"] = said(f"the condition could not be evaluated: {point.trouble}")
-            if kept.offers:
-                one["offers"] = list(kept.offers)
-            if kept.file:
-                one["file"] = short(kept.file)
-            found.append(one)
-        return found
+                state["trouble"] = said(f"the condition could not be evaluated: {point.trouble}")
+            if entry.offers:
+                state["offers"] = list(entry.offers)
+            if entry.file:
+                state["file"] = short(entry.file)
+            states.append(state)
+        return states
 
     # The client's own thread.
 
@@ -152,30 +152,30 @@ class Requested:
             self._setting.release()
 
     def _tend(self) -> None:
-        wanted, self._wanted = self._wanted, None
+        orders, self._wanted = self._wanted, None
         changed = self._look_again
         self._look_again = False
-        if wanted is not None:
+        if orders is not None:
             self._answered_s = monotonic()
-            if wanted["version"] != self._version:
-                self._version = wanted["version"]
-                changed |= self._take(wanted)
+            if orders["version"] != self._version:
+                self._version = orders["version"]
+                changed |= self._take(orders)
         now_s = monotonic()
-        counted = sum(kept.point.hits + kept.point.left_out for kept in self._kept.values())
+        counted = sum(entry.point.hits + entry.point.left_out for entry in self._kept.values())
         if counted != self._counted and now_s - self._counted_s > TELL_EVERY_S:
             self._counted, self._counted_s, self.has_news = counted, now_s, True
         if self._kept and now_s - self._answered_s > UNANSWERED_S:
             warn("Obitus: the service did not answer for a minute, so all tracepoints were removed.")
             self._kept.clear()
             self._version, changed = 0, True
-        for number, kept in list(self._kept.items()):
-            if now_s >= kept.until_s:
+        for number, entry in list(self._kept.items()):
+            if now_s >= entry.until_s:
                 del self._kept[number]
                 self._remember(number, "its time is over")
                 changed = True
-            elif kept.point.over and number not in self._over_here:
-                self._remember(number, kept.point.over)
-                warn(f"Obitus: the tracepoint at {kept.order.place} is over: {kept.point.over}.")
+            elif entry.point.over and number not in self._over_here:
+                self._remember(number, entry.point.over)
+                warn(f"Obitus: the tracepoint at {entry.order.place} is over: {entry.point.over}.")
                 changed = True
         if changed:
             self._set()
@@ -183,16 +183,16 @@ class Requested:
     def _take(self, wanted: Mapping[str, Any]) -> bool:
         """Compare the requested tracepoints with the kept ones; return whether they differ."""
         listed = wanted.get("set")
-        asked: dict[int, Mapping[str, Any]] = {}
-        for one in listed[:MOST_OF_AN_APP] if isinstance(listed, list) else ():
-            if isinstance(one, dict) and type(one.get("id")) is int:
-                asked[one["id"]] = one
+        orders: dict[int, Mapping[str, Any]] = {}
+        for order_sent in listed[:MOST_OF_AN_APP] if isinstance(listed, list) else ():
+            if isinstance(order_sent, dict) and type(order_sent.get("id")) is int:
+                orders[order_sent["id"]] = order_sent
         environment = wanted.get("environment")
         changed = False
-        for number in [number for number in self._kept if number not in asked]:
+        for number in [number for number in self._kept if number not in orders]:
             del self._kept[number]
             changed = True
-        for number, sent in asked.items():
+        for number, sent in orders.items():
             if number not in self._kept and number not in self._over_here:
                 changed |= self._begin(number, sent, environment if isinstance(environment, str) else "")
         return changed
@@ -228,27 +228,29 @@ class Requested:
     def _set(self) -> None:
         """Set what can be set, and note for the rest why it cannot."""
         self.has_news = True
-        alive = [kept for kept in self._kept.values() if not kept.point.over and (kept.state != "not set" or kept.file)]
+        alive = [
+            entry for entry in self._kept.values() if not entry.point.over and (entry.state != "not set" or entry.file)
+        ]
         if not alive:
             self._engine.end()
             self._watch_imports(wanted=False)
             return
         # First, so that no import meanwhile is missed.
         self._watch_imports(wanted=True)
-        places = loaded([kept.order.file for kept in alive])
+        places = loaded([entry.order.file for entry in alive])
         targets: list[PlacedTracepoint] = []
-        for kept in alive:
+        for entry in alive:
             try:
-                target = self._target(kept, places)
+                target = self._target(entry, places)
             except CannotBeSet as trouble:
-                kept.state, kept.why = ("waits" if trouble.waits else "not set"), str(trouble)
-                kept.offers = tuple(trouble.offers)
+                entry.state, entry.why = ("waits" if trouble.waits else "not set"), str(trouble)
+                entry.offers = tuple(trouble.offers)
                 continue
             targets.append(target)
         try:
             troubles = self._engine.use(targets, places)
         except CannotBeSet as trouble:
-            troubles = {kept.order.id: str(trouble) for kept in alive}
+            troubles = {entry.order.id: str(trouble) for entry in alive}
             self._engine.end()
         for number, why in troubles.items():
             self._kept[number].state, self._kept[number].why = "not set", why
@@ -257,20 +259,20 @@ class Requested:
         """Return the code in which a tracepoint is to be set; raises CannotBeSet."""
         order = kept.order
         file = kept.file = file_meant(order, places)
-        place = places.get(file) or Loaded(file)
+        loaded_file = places.get(file) or Loaded(file)
         known = {
-            **{id(code): code for code in map(self._engine.original, place.all_code().values())},
+            **{id(code): code for code in map(self._engine.original, loaded_file.all_code().values())},
             **self._engine.known(file),
         }
         codes = code_on(order.line, known.values())
-        text = text_of(file, place.names)
+        text = text_of(file, loaded_file.names)
         check(order, text, codes, self._base.settings.release or "")
         if not codes:
             raise CannotBeSet(
                 "this line runs when its file is imported, which is over: it is set when that happens again", waits=True
             )
         kept.state, kept.offers = "set", ()
-        running = sum(self._engine.original(code) in codes for code in place.running.values())
+        running = sum(self._engine.original(code) in codes for code in loaded_file.running.values())
         kept.why = self._engine.said_of_running(running)
         return PlacedTracepoint(kept.point, tuple(codes))
 
@@ -299,21 +301,26 @@ class Requested:
             return code
         file = code.co_filename
         points = [
-            kept for kept in list(self._kept.values()) if not kept.point.over and is_end_of(file, kept.order.file)
+            entry for entry in list(self._kept.values()) if not entry.point.over and is_end_of(file, entry.order.file)
         ]
         if not points or not self._setting.acquire(True, 1.0):
             return code
         state.ours.working = True
         try:
             text, fitting = text_of(file, {}), []
-            for kept in points:
+            for entry in points:
                 try:
-                    check(kept.order, text, (), self._base.settings.release or "")
+                    check(entry.order, text, (), self._base.settings.release or "")
                 except CannotBeSet as trouble:
-                    kept.file, kept.state, kept.why, kept.offers = file, "not set", str(trouble), tuple(trouble.offers)
+                    entry.file, entry.state, entry.why, entry.offers = (
+                        file,
+                        "not set",
+                        str(trouble),
+                        tuple(trouble.offers),
+                    )
                 else:
-                    kept.file, kept.state, kept.why, kept.offers = file, "set", "", ()
-                    fitting.append(kept.point)
+                    entry.file, entry.state, entry.why, entry.offers = file, "set", "", ()
+                    fitting.append(entry.point)
             self.has_news = True
             return self._engine.loaded(code, fitting) if fitting else code
         except Exception as trouble:

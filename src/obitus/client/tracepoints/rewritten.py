@@ -29,8 +29,8 @@ class Rewritten:
 
     def original(self, code: CodeType) -> CodeType:
         """Return the original of a code object; itself where it was not replaced."""
-        found = self._before.get(id(code))
-        return found[1] if found is not None else code
+        original = self._before.get(id(code))
+        return original[1] if original is not None else code
 
     def said_of_running(self, calls: int) -> str:
         """Return the remark for calls of the code that are in progress."""
@@ -67,13 +67,13 @@ class Rewritten:
         self,
         function: FunctionType,
         lines: Mapping[int, Lines],
-        made: dict[int, CodeType],
+        code_by_id: dict[int, CodeType],
         kept: Mapping[int, tuple[CodeType, CodeType, Lines]],
     ) -> None:
-        there = function.__code__
-        wanted = self._made(self.original(there), lines, made, kept)
-        if wanted is not there:
-            function.__code__ = wanted
+        code = function.__code__
+        replacement = self._made(self.original(code), lines, code_by_id, kept)
+        if replacement is not code:
+            function.__code__ = replacement
 
     def _with_calls(self, code: CodeType, lines: Lines) -> CodeType:
         try:
@@ -89,30 +89,30 @@ class Rewritten:
         self,
         before: CodeType,
         lines: Mapping[int, Lines],
-        made: dict[int, CodeType],
+        code_by_id: dict[int, CodeType],
         kept: Mapping[int, tuple[CodeType, CodeType, Lines]],
     ) -> CodeType:
         """Return the replacement of a code object: itself where neither it nor an inner one has tracepoints."""
-        known = made.get(id(before))
-        if known is not None:
-            return known
+        code_made = code_by_id.get(id(before))
+        if code_made is not None:
+            return code_made
         own = lines.get(id(before), {})
         inner = [
-            self._made(constant, lines, made, kept) if type(constant) is CodeType else constant
+            self._made(constant, lines, code_by_id, kept) if type(constant) is CodeType else constant
             for constant in before.co_consts
         ]
         same_inside = all(one is other for one, other in zip(inner, before.co_consts, strict=True))
         if not own and same_inside:
-            made[id(before)] = before
+            code_by_id[id(before)] = before
             return before
-        held = kept.get(id(before))
-        if held is not None and held[2] == own and same_inside:
-            code = held[1]
+        lines_before = kept.get(id(before))
+        if lines_before is not None and lines_before[2] == own and same_inside:
+            code = lines_before[1]
         else:
             code = before if same_inside else before.replace(co_consts=tuple(inner))
             if own:
                 code = self._with_calls(code, own)
-        made[id(before)] = code
+        code_by_id[id(before)] = code
         self._new[id(before)] = (before, code, dict(own))
         self._before[id(code)] = (code, before)
         return code

@@ -93,27 +93,29 @@ def contrast(failing: Sequence[Run], healthy: Sequence[Run]) -> Contrast:
         share = sum(weights[place] for place in beside) / whole
         chance = share_more(round(share * effective), effective, len(places), len(failing))
         tested.append(Common(name, value, len(places), len(failing), share, chance))
-    judged = zip(tested, significant([one.chance for one in tested]), strict=True)
-    kept = [one for one, holds in judged if holds and one.failing_share >= LEAST_LIFT * one.healthy_share]
-    kept.sort(key=lambda one: (one.chance, -(one.failing_share - one.healthy_share), one.name, one.value))
-    found = _folded(kept, bad, good)
-    return Contrast(found, len(failing), len(healthy), _said(found, len(failing), len(healthy)))
+    judged = zip(tested, significant([feature.chance for feature in tested]), strict=True)
+    features = [
+        feature for feature, holds in judged if holds and feature.failing_share >= LEAST_LIFT * feature.healthy_share
+    ]
+    features.sort(key=lambda one: (one.chance, -(one.failing_share - one.healthy_share), one.name, one.value))
+    common = _folded(features, bad, good)
+    return Contrast(common, len(failing), len(healthy), _said(common, len(failing), len(healthy)))
 
 
 def _features(runs: Sequence[Run]) -> _Places:
     """Return by name and value which runs have it."""
-    found: _Places = defaultdict(set)
+    places: _Places = defaultdict(set)
     for place, run in enumerate(runs):
         for name, value in run.values.items():
             if name in _NEVER or value is None or isinstance(value, float):
                 continue
             text = ("true" if value is True else "false" if value is False else str(value))[:MOST_VALUE]
-            if len(found) < MOST_FEATURES or (name, text) in found:
-                found[name, text].add(place)
+            if len(places) < MOST_FEATURES or (name, text) in places:
+                places[name, text].add(place)
         for step in run.steps:
-            if len(found) < MOST_FEATURES or ("step", step) in found:
-                found["step", step].add(place)
-    return found
+            if len(places) < MOST_FEATURES or ("step", step) in places:
+                places["step", step].add(place)
+    return places
 
 
 def _add_cuts(failing: Sequence[Run], healthy: Sequence[Run], bad: _Places, good: _Places) -> None:
@@ -145,30 +147,30 @@ def _add_cuts(failing: Sequence[Run], healthy: Sequence[Run], bad: _Places, good
 def _folded(kept: list[Common], bad: _Places, good: _Places) -> list[Common]:
     """Return what is listed separately; values of nearly the same runs, and other cuts of the same number, are
     listed with the stronger one."""
-    found: list[Common] = []
-    for one in kept:
-        here = _runs_of((one.name, one.value), bad, good)
-        for other in found:
-            there = _runs_of((other.name, other.value), bad, good)
-            same_number = one.name == other.name and one.value[:1] in "<>" and other.value[:1] in "<>"
-            if same_number or len(here & there) >= ALIKE * len(here | there):
+    features: list[Common] = []
+    for feature in kept:
+        here = _runs_of((feature.name, feature.value), bad, good)
+        for other in features:
+            runs = _runs_of((other.name, other.value), bad, good)
+            same_number = feature.name == other.name and feature.value[:1] in "<>" and other.value[:1] in "<>"
+            if same_number or len(here & runs) >= ALIKE * len(here | runs):
                 if not same_number:
-                    other.folded.append((one.name, one.value))
+                    other.folded.append((feature.name, feature.value))
                 break
         else:
-            if len(found) < MOST_FOUND:
-                found.append(one)
-    return found
+            if len(features) < MOST_FOUND:
+                features.append(feature)
+    return features
 
 
 def _runs_of(key: tuple[str, str], bad: _Places, good: _Places) -> set[tuple[bool, int]]:
     return {(True, place) for place in bad.get(key, ())} | {(False, place) for place in good.get(key, ())}
 
 
-def _said(found: Sequence[Common], failing: int, healthy: int) -> str:
-    if not found:
+def _said(features: Sequence[Common], failing: int, healthy: int) -> str:
+    if not features:
         return f"Nothing tells {failing:,} failing runs from {healthy:,} healthy ones."
-    first = found[0]
+    first = features[0]
     what = f"have {_named(first)}"
     who = f"All {failing:,}" if first.failing == failing else f"{first.failing:,} of {failing:,}"
     few = (
@@ -179,10 +181,10 @@ def _said(found: Sequence[Common], failing: int, healthy: int) -> str:
     return f"{who} failing runs {what}, and {few}."
 
 
-def _named(one: Common) -> str:
-    if one.name == "step":
-        return f"the step `{one.value}`"
-    return f"{one.name} {one.value}"
+def _named(feature: Common) -> str:
+    if feature.name == "step":
+        return f"the step `{feature.value}`"
+    return f"{feature.name} {feature.value}"
 
 
 def _percent(share: float) -> str:

@@ -98,8 +98,8 @@ def turning_point(failing: Sequence[Step], healthy: Sequence[Sequence[Step]]) ->
     for run in runs:
         habits.add(run)
     bags = [Counter(step.key for step in run) for run in runs]
-    found = _differences(failing, habits, runs[_nearest(Counter(step.key for step in failing), bags)])
-    if not found:
+    differences = _differences(failing, habits, runs[_nearest(Counter(step.key for step in failing), bags)])
+    if not differences:
         return Turning(None, [], len(runs), f"This run did all that {len(runs):,} healthy runs do, and nothing else.")
     usual = []
     # Each is compared with as many others, the failing one among them: with nothing wrong it could be any of them.
@@ -107,10 +107,12 @@ def turning_point(failing: Sequence[Step], healthy: Sequence[Sequence[Step]]) ->
     for place, run in enumerate(runs):
         habits.add(run, -1)
         nearest = runs[_nearest(bags[place], bags, without=place)]
-        usual.append(max((one.weight for one in _differences(run, habits, nearest)), default=0.0))
+        usual.append(max((difference.weight for difference in _differences(run, habits, nearest)), default=0.0))
         habits.add(run)
     strong = [
-        one for one in found if sum(weight >= one.weight - 1e-9 for weight in usual) <= FALSE_SHARE * (len(runs) + 1)
+        difference
+        for difference in differences
+        if sum(weight >= difference.weight - 1e-9 for weight in usual) <= FALSE_SHARE * (len(runs) + 1)
     ]
     if not strong:
         return Turning(
@@ -140,26 +142,26 @@ def side_by_side(failing: Sequence[Step], healthy: Sequence[Step]) -> list[tuple
                 score[i + 1][j + 1] + (2.0 if a[i].outcome == b[j].outcome else 1.5) if a[i].key == b[j].key else -1.0
             )
             score[i][j] = max(match, score[i + 1][j], score[i][j + 1])
-    found: list[tuple[int | None, int | None]] = []
+    pairs: list[tuple[int | None, int | None]] = []
     i = j = 0
     while i < rows or j < columns:
         if i < rows and j < columns and a[i].key == b[j].key and score[i][j] > max(score[i + 1][j], score[i][j + 1]):
-            found.append((first + i, second + j))
+            pairs.append((first + i, second + j))
             i, j = i + 1, j + 1
         elif j >= columns or (i < rows and score[i + 1][j] >= score[i][j + 1]):
-            found.append((first + i, None))
+            pairs.append((first + i, None))
             i += 1
         else:
-            found.append((None, second + j))
+            pairs.append((None, second + j))
             j += 1
-    return found
+    return pairs
 
 
 def _differences(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) -> list[Difference]:
     """Return the differences of a run from others, in the order of its steps. A missing step is placed where the
     nearest run has it."""
     n = habits.runs
-    found: list[Difference] = []
+    differences: list[Difference] = []
     seen: set[str] = set()
     longest = _longest(run)
     for place, step in enumerate(run):
@@ -168,16 +170,16 @@ def _differences(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) 
         seen.add(step.key)
         having = habits.having[step.key]
         if _weight(having, n) > 0 and having <= n / 4:
-            said = f"{_named(step.key)} is in {_of(having, n)} healthy runs; here it is."
-            found.append(Difference("added", place, step.key, having, n, _weight(having, n), said))
+            sentence = f"{_named(step.key)} is in {_of(having, n)} healthy runs; here it is."
+            differences.append(Difference("added", place, step.key, having, n, _weight(having, n), sentence))
             continue
         otherwise = [(other, habits.outcomes[step.key][other.outcome]) for other in run if other.key == step.key]
         other, same = min(otherwise, key=lambda one: one[1])
         if having and same <= having / 4:
             usual, times = habits.outcomes[step.key].most_common(1)[0]
-            said = f"In {_of(times, n)} healthy runs {_named(step.key)} gave {usual or 'nothing'}; here it gave {other.outcome or 'nothing'}."
+            sentence = f"In {_of(times, n)} healthy runs {_named(step.key)} gave {usual or 'nothing'}; here it gave {other.outcome or 'nothing'}."
             alike = same + (n - having)
-            found.append(
+            differences.append(
                 Difference(
                     "otherwise",
                     place,
@@ -185,21 +187,23 @@ def _differences(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) 
                     same,
                     n,
                     _weight(min(alike, n), n) if same else _weight(same, having),
-                    said,
+                    sentence,
                 )
             )
         times_of = habits.times.get(step.key, [])
         ms = longest.get(step.key)
         if ms is not None and len(times_of) >= n / 2:
             middle = statistics.median(times_of)
-            slower = sum(one >= ms for one in times_of)
+            slower = sum(count_in_run >= ms for count_in_run in times_of)
             if ms >= SLOWER_BY * max(middle, 0.1) and ms - middle >= LEAST_SLOWER_MS and slower <= len(times_of) / 4:
-                said = f"{_named(step.key)} took {ms:,.0f} ms; in healthy runs half took less than {middle:,.0f} ms, and {_of(slower, len(times_of))} took as long."
-                found.append(Difference("slower", place, step.key, slower, n, _weight(slower, len(times_of)), said))
-    found += _fewer_or_more(run, habits, nearest)
-    found += _missing(run, habits, nearest, seen)
-    found.sort(key=lambda one: (one.place, one.kind != "missing", -one.weight, one.key))
-    return found
+                sentence = f"{_named(step.key)} took {ms:,.0f} ms; in healthy runs half took less than {middle:,.0f} ms, and {_of(slower, len(times_of))} took as long."
+                differences.append(
+                    Difference("slower", place, step.key, slower, n, _weight(slower, len(times_of)), sentence)
+                )
+    differences += _fewer_or_more(run, habits, nearest)
+    differences += _missing(run, habits, nearest, seen)
+    differences.sort(key=lambda one: (one.place, one.kind != "missing", -one.weight, one.key))
+    return differences
 
 
 def _fewer_or_more(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) -> list[Difference]:
@@ -216,7 +220,7 @@ def _fewer_or_more(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]
             odd[key] = (fewer <= n / 4, min(fewer, more), here)
     if not odd:
         return []
-    found: list[Difference] = []
+    differences: list[Difference] = []
     place = 0
     for mine, theirs in side_by_side(run, nearest):
         place = mine if mine is not None else place
@@ -225,13 +229,19 @@ def _fewer_or_more(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]
             continue
         lacks, alike, here = odd.pop(key)
         usually = habits.times_a_run[key].most_common(1)[0][0]
-        said = f"{_named(key)} comes {_times(here)} here; in {_of(n - alike, n)} healthy runs it comes {'more' if lacks else 'less'} often, mostly {_times(usually)}."
-        found.append(
+        sentence = f"{_named(key)} comes {_times(here)} here; in {_of(n - alike, n)} healthy runs it comes {'more' if lacks else 'less'} often, mostly {_times(usually)}."
+        differences.append(
             Difference(
-                "missing" if lacks else "added", place + 1 if lacks else place, key, alike, n, _weight(alike, n), said
+                "missing" if lacks else "added",
+                place + 1 if lacks else place,
+                key,
+                alike,
+                n,
+                _weight(alike, n),
+                sentence,
             )
         )
-    return found
+    return differences
 
 
 def _times(count: int) -> str:
@@ -244,7 +254,7 @@ def _missing(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step], seen
     lacking = {key for key, having in habits.having.items() if key not in seen and having >= 3 * n / 4}
     if not lacking:
         return []
-    found: list[Difference] = []
+    differences: list[Difference] = []
     place, stopped = 0, False
     for mine, theirs in side_by_side(run, nearest):
         if mine is not None:
@@ -258,13 +268,13 @@ def _missing(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step], seen
         # After its end only the first missing step counts: the rest is missing because the run was over.
         stopped = behind
         having = habits.having[key]
-        said = (
+        sentence = (
             f"{_of(having, n)} healthy runs go on with {_named(key)}; this one ended before it."
             if behind
             else f"{_named(key)} is in {_of(having, n)} healthy runs; here it is missing."
         )
-        found.append(Difference("missing", place, key, n - having, n, _weight(n - having, n), said))
-    return found
+        differences.append(Difference("missing", place, key, n - having, n, _weight(n - having, n), sentence))
+    return differences
 
 
 def _weight(alike: int, of: int) -> float:
@@ -282,11 +292,11 @@ def _nearest(bag: Counter[str], bags: Sequence[Counter[str]], without: int = -1)
 
 
 def _longest(run: Sequence[Step]) -> dict[str, float]:
-    found: dict[str, float] = {}
+    longest_ms: dict[str, float] = {}
     for step in run:
         if step.ms is not None:
-            found[step.key] = max(found.get(step.key, 0.0), step.ms)
-    return found
+            longest_ms[step.key] = max(longest_ms.get(step.key, 0.0), step.ms)
+    return longest_ms
 
 
 def _of(count: int, of: int) -> str:

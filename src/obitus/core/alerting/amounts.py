@@ -87,10 +87,10 @@ class Judged:
 
 def in_all(amounts: Iterable[Amount], stat: str | None) -> Amount:
     """Return several amounts as one."""
-    found = Amount()
+    total = Amount()
     for amount in amounts:
-        found.add(amount, stat)
-    return found
+        total.add(amount, stat)
+    return total
 
 
 def value_of(condition: Measured, amount: Amount) -> float | None:
@@ -149,14 +149,14 @@ def judge(
         "<": value < condition.limit,
         "<=": value <= condition.limit,
     }[condition.operator]
-    said = amount_said(condition, value)
+    sentence = amount_said(condition, value)
     if condition.measure in ("failed", "refused", "per thousand"):
-        said += f" ({amount.n:,} of {count_of(amount.of, 'run')})"
+        sentence += f" ({amount.n:,} of {count_of(amount.of, 'run')})"
         if holds and condition.is_over and amount.n < LEAST_FAILED:
-            return Judged(False, value, condition.limit, f"{said}: too few to be a share.")
+            return Judged(False, value, condition.limit, f"{sentence}: too few to be a share.")
     word = {">": "over", ">=": "at least", "<": "under", "<=": "at most"}[condition.operator]
     limit = amount_said(condition, condition.limit)
-    return Judged(holds, value, condition.limit, f"{said} is {'' if holds else 'not '}{word} {limit}.")
+    return Judged(holds, value, condition.limit, f"{sentence} is {'' if holds else 'not '}{word} {limit}.")
 
 
 def earlier_windows(end_ms: int, window_ms: int, since_ms: int) -> list[tuple[int, int]]:
@@ -188,17 +188,21 @@ def _beside_usual(
 ) -> Judged:
     if len(earlier) < LEAST_EARLIER:
         return Judged(False, value, None, "Too early to say: fewer than two such windows were seen before.")
-    seen = [(found, one) for one in earlier if (found := value_of(condition, one)) is not None]
+    seen = [
+        (value_then, amount_then)
+        for amount_then in earlier
+        if (value_then := value_of(condition, amount_then)) is not None
+    ]
     if value is None or not seen:
         return Judged(False, value, None, "Nothing is known of that window, or of those before.")
-    values = [found for found, _ in seen]
+    values = [value_then for value_then, _ in seen]
     # An earlier outlier must not hide a present one.
     ranked = sorted(seen, key=lambda one: one[0], reverse=not condition.is_over)
     alike = ranked[:-1] if len(ranked) >= FROM_MANY else ranked
     if condition.measure in ("stat", "people"):
-        return _beside_values(condition, value, values, [found for found, _ in alike])
+        return _beside_values(condition, value, values, [value_then for value_then, _ in alike])
     is_rate = condition.measure != "count"
-    before = in_all((one for _, one in alike), None)
+    before = in_all((amount_then for _, amount_then in alike), None)
     # A count is per window, a share or a rate per run.
     exposed_before, exposed = (before.of, amount.of) if is_rate else (len(alike), 1)
     usual, now = before.n / exposed_before, amount.n / exposed
@@ -209,7 +213,9 @@ def _beside_usual(
     unlike = 0.0
     if holds:
         presumed = DIFFERS**2 if differs is None else differs()
-        here = differ_by([[(one.n, one.of if is_rate else 1) for _, one in alike]], presumed=presumed)
+        here = differ_by(
+            [[(amount_then.n, amount_then.of if is_rate else 1) for _, amount_then in alike]], presumed=presumed
+        )
         unlike = max(presumed, here)
     chance = _chance(condition, before.n, exposed_before, amount.n, exposed, unlike)
     level = FALSE_A_WEEK * condition.window_ms / WEEK_MS / max(1, groups)

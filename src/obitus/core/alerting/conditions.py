@@ -152,7 +152,7 @@ def read_condition(text: str, now_ms: int) -> Condition:
     split = _WHERE.search(text)
     head = text if split is None else text[: split.start()]
     try:
-        found: Condition = _Tree().transform(_parser().parse(head))
+        condition: Condition = _Tree().transform(_parser().parse(head))
     except UnexpectedInput as error:
         raise _said(error, head) from None
     except VisitError as error:
@@ -160,23 +160,23 @@ def read_condition(text: str, now_ms: int) -> Condition:
             raise error.orig_exc from None
         raise
     if split is None:
-        return found
+        return condition
     asked, at = text[split.end() :].strip(), split.end()
     at += len(text[split.end() :]) - len(text[split.end() :].lstrip())
     try:
         node = read(asked, now_ms)
     except QuestionTrouble as trouble:
         raise QuestionTrouble(str(trouble).partition(": ")[2].rstrip("."), at + trouble.position) from None
-    _check_fields(found, node, at + 1)
-    return replace(found, where=asked, node=node)
+    _check_fields(condition, node, at + 1)
+    return replace(condition, where=asked, node=node)
 
 
 def sentence(condition: Condition) -> str:
     """Say what a condition waits for, in words: ``more than 20 failures in 10 min, for each entry_point``."""
     if isinstance(condition, Happens):
-        said = " or ".join(_HAPPENS[kind] for kind in condition.kinds)
+        text = " or ".join(_HAPPENS[kind] for kind in condition.kinds)
     elif isinstance(condition, Silent):
-        said = f"no {condition.source} for {span(condition.window_ms)}{_each(condition.by)}"
+        text = f"no {condition.source} for {span(condition.window_ms)}{_each(condition.by)}"
     else:
         more = {">": "over", ">=": "at least", "<": "under", "<=": "at most"}[condition.operator]
         if condition.is_usual:
@@ -184,8 +184,8 @@ def sentence(condition: Condition) -> str:
             limit = f"{more} {part} what is usual at that hour"
         else:
             limit = f"{more} {amount_said(condition, condition.limit)}"
-        said = f"{measure_said(condition)} {limit} in {span(condition.window_ms)}{_each(condition.by)}"
-    return f"{said}, of {condition.where}" if condition.where else said
+        text = f"{measure_said(condition)} {limit} in {span(condition.window_ms)}{_each(condition.by)}"
+    return f"{text}, of {condition.where}" if condition.where else text
 
 
 def measure_said(condition: Measured) -> str:
@@ -231,11 +231,11 @@ def _each(by: tuple[str, ...]) -> str:
 
 def _check_fields(condition: Condition, node: Node, at: int) -> None:
     """Refuse a question about fields that are not counted; the rule would never fire."""
-    known = _fields_of(condition)
+    fields = _fields_of(condition)
     for leaf in leaves_of(node):
-        if known is not None and (not isinstance(leaf, Compare | Exists) or leaf.field not in known):
+        if fields is not None and (not isinstance(leaf, Compare | Exists) or leaf.field not in fields):
             raise QuestionTrouble(
-                f"this can ask for {', '.join(sorted(known))} alone: of nothing else all {_source_of(condition)} are counted",
+                f"this can ask for {', '.join(sorted(fields))} alone: of nothing else all {_source_of(condition)} are counted",
                 at,
             )
 
@@ -332,10 +332,10 @@ class _Tree(Transformer[Token, Any]):
             raise QuestionTrouble(
                 "what is usual is known by the hour: a window of whole hours is expected", (length.start_pos or 0) + 1
             )
-        found = Measured(measure, source, _OPERATORS[operator], 0.0, limit[1], window_ms, by[:-1], stat, of)
+        measured = Measured(measure, source, _OPERATORS[operator], 0.0, limit[1], window_ms, by[:-1], stat, of)
         if by:
-            _check_groups(found, by)
-        return replace(found, limit=_limit(found, limit))
+            _check_groups(measured, by)
+        return replace(measured, limit=_limit(measured, limit))
 
     def silent(self, kind: Token, length: Token, by: tuple[Any, ...] = ()) -> Condition:
         if kind not in ("runs", "reports"):
@@ -343,38 +343,38 @@ class _Tree(Transformer[Token, Any]):
                 f"`no {kind}` is not known: say runs or reports, or `count of {kind} < 1 in {length}`",
                 (kind.start_pos or 0) + 1,
             )
-        found = Silent(str(kind), _window_ms(length, RUNS_SHORTEST_MS), by[:-1])  # type: ignore[arg-type]
+        silent = Silent(str(kind), _window_ms(length, RUNS_SHORTEST_MS), by[:-1])  # type: ignore[arg-type]
         if by:
-            _check_groups(found, by)
-        return found
+            _check_groups(silent, by)
+        return silent
 
 
 def _check_groups(condition: Measured | Silent, by: tuple[Any, ...]) -> None:
-    known = _fields_of(condition)
+    fields = _fields_of(condition)
     if isinstance(condition, Measured) and condition.measure == "per thousand":
-        known = frozenset({"app", "environment", "release", "entry_point"})
-    if known is not None and any(name not in known for name in by[:-1]):
-        raise QuestionTrouble(f"groups of these are by {', '.join(sorted(known))}", by[-1] + 1)
+        fields = frozenset({"app", "environment", "release", "entry_point"})
+    if fields is not None and any(name not in fields for name in by[:-1]):
+        raise QuestionTrouble(f"groups of these are by {', '.join(sorted(fields))}", by[-1] + 1)
     if "issue" in by[:-1] and (not isinstance(condition, Measured) or condition.source != "failures"):
         raise QuestionTrouble("only failures belong to issues", by[-1] + 1)
 
 
 def _window_ms(token: Token, least_ms: int) -> int:
-    found = span_ms(str(token))
-    if found is None or not least_ms <= found <= LONGEST_MS:
+    ms = span_ms(str(token))
+    if ms is None or not least_ms <= ms <= LONGEST_MS:
         raise QuestionTrouble(
             f"a window here is between {span(least_ms)} and {span(LONGEST_MS)} long", (token.start_pos or 0) + 1
         )
-    return found
+    return ms
 
 
 def _limit(condition: Measured, limit: tuple[Token | None, bool]) -> float:
     token, is_usual = limit
     if token is None:
         return TIMES
-    found = _QUANTITY.fullmatch(str(token).strip())
-    assert found is not None
-    amount, unit, at = float(found[1]), found[2], (token.start_pos or 0) + 1
+    match = _QUANTITY.fullmatch(str(token).strip())
+    assert match is not None
+    amount, unit, at = float(match[1]), match[2], (token.start_pos or 0) + 1
     if is_usual:
         if unit or not 1.5 <= amount <= 100:
             raise QuestionTrouble("a factor between 1.5 and 100 is expected: 3 times usual", at)

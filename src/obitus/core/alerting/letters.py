@@ -80,21 +80,21 @@ def title_of(kind: str, parts: Sequence[FiringSummary], more: int) -> str:
     first = parts[0]
     several = len(parts) + more
     if kind == "over":
-        said = f"Over since {minute_of(first.over or '')[11:]}: {first.title}"
+        text = f"Over since {minute_of(first.over or '')[11:]}: {first.title}"
     else:
-        said = (
+        text = (
             first.title
             if first.title.lower().startswith(first.what)
             else f"{first.what[:1].upper()}{first.what[1:]}: {first.title}"
         )
-        said = said[:1].upper() + said[1:]
+        text = text[:1].upper() + text[1:]
         if kind == "escalation":
-            said = f"Nobody has accepted: {said}"
+            text = f"Nobody has accepted: {text}"
     where = " ".join(part for part in (first.app, first.environment) if part)
-    said += f" ({where})" if where else ""
+    text += f" ({where})" if where else ""
     if several > 1:
-        said += f", and {count_of(several - 1, 'more', 'more')}"
-    return _line(said)[:LONGEST_TITLE]
+        text += f", and {count_of(several - 1, 'more', 'more')}"
+    return _line(text)[:LONGEST_TITLE]
 
 
 def as_text(letter: Letter) -> str:
@@ -109,35 +109,37 @@ def as_text(letter: Letter) -> str:
         lines += [f"Records: {part.records}"] if part.records else []
         lines += [f"{act.label}: {act.link}" for act in part.acts]
     lines += _closing(letter)
-    found = "\n".join(lines).strip() + "\n"
-    while "\n\n\n" in found:
-        found = found.replace("\n\n\n", "\n\n")
-    return found
+    text = "\n".join(lines).strip() + "\n"
+    while "\n\n\n" in text:
+        text = text.replace("\n\n\n", "\n\n")
+    return text
 
 
 def as_html(letter: Letter) -> str:
     """Return a message as one page of HTML: no images, no script, nothing from elsewhere."""
     parts = "".join(_part_html(part, is_alone=len(letter.parts) == 1) for part in letter.parts[:MOST_PARTS])
-    said = f'<pre style="white-space:pre-wrap;font:inherit">{html.escape(letter.text)}</pre>' if letter.text else ""
+    paragraph = (
+        f'<pre style="white-space:pre-wrap;font:inherit">{html.escape(letter.text)}</pre>' if letter.text else ""
+    )
     closing = "".join(
         f'<p style="color:{_QUIET};margin:4px 0">{_linked(line)}</p>' for line in _closing(letter) if line
     )
     return (
         f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{html.escape(letter.title)}</title></head>'
         f'<body style="margin:0;padding:20px;background:{_PAPER};color:{_INK};font:15px/1.5 Georgia,serif">'
-        f'<h1 style="font-size:20px;margin:0 0 12px">{html.escape(letter.title)}</h1>{said}{parts}{closing}</body></html>'
+        f'<h1 style="font-size:20px;margin:0 0 12px">{html.escape(letter.title)}</h1>{paragraph}{parts}{closing}</body></html>'
     )
 
 
 def as_data(letter: Letter) -> dict[str, Any]:
     """Return a message as data: for templates, and for CloudEvents."""
-    found = asdict(letter)
-    found["parts"] = [
+    data = asdict(letter)
+    data["parts"] = [
         asdict(part) | {"facts": [{"label": label, "value": value} for label, value in _facts(part)]}
         for part in letter.parts[:MOST_PARTS]
     ]
-    found["plain"] = as_text(letter)
-    return found
+    data["plain"] = as_text(letter)
+    return data
 
 
 def bars(values: Sequence[float]) -> str:
@@ -177,7 +179,7 @@ def _part_html(part: FiringSummary, *, is_alone: bool) -> str:
         )
     links = [MessageAction("Open it", part.link)] if part.link else []
     links += [MessageAction("The records", part.records)] if part.records else []
-    said = " &nbsp; ".join(
+    link_texts = " &nbsp; ".join(
         f'<a style="color:{_ACCENT}" href="{html.escape(act.link)}">{html.escape(act.label)}</a>'
         for act in [*links, *part.acts]
     )
@@ -185,19 +187,19 @@ def _part_html(part: FiringSummary, *, is_alone: bool) -> str:
     title = "" if is_alone else f'<p style="margin:0 0 6px;font-weight:bold">{html.escape(_line(part.title))}</p>'
     return (
         f'<div style="border-top:1px solid {_RULE};padding:10px 0">{title}'
-        f'<table style="border-collapse:collapse">{rows}</table><p style="margin:8px 0 0">{said}</p></div>'
+        f'<table style="border-collapse:collapse">{rows}</table><p style="margin:8px 0 0">{link_texts}</p></div>'
     )
 
 
 def _closing(letter: Letter) -> list[str]:
-    found = [""]
+    closing = [""]
     beyond = letter.more + max(0, len(letter.parts) - MOST_PARTS)
     if beyond:
-        found.append(f"And {count_of(beyond, 'more', 'more')}: {letter.home}/alerts")
-    found += letter.notes
+        closing.append(f"And {count_of(beyond, 'more', 'more')}: {letter.home}/alerts")
+    closing += letter.notes
     if any(part.acts for part in letter.parts):
-        found.append("Each of these links asks before it does anything, works once, and is valid for three days.")
-    return found
+        closing.append("Each of these links asks before it does anything, works once, and is valid for three days.")
+    return closing
 
 
 def _linked(line: str) -> str:

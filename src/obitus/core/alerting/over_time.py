@@ -88,8 +88,8 @@ def beside_usual(condition: Measured, hours: Slots, now_ms: int, since_ms: int, 
     counts, else the last."""
     judged = Judged(False, None, None, "")
     for from_ms, to_ms in usual_windows(condition, now_ms):
-        found = _beside_earlier(condition, hours, from_ms, to_ms, since_ms, groups)
-        judged = Judged(found.holds, found.value, found.limit, found.reason, (from_ms, min(to_ms, now_ms)))
+        beside = _beside_earlier(condition, hours, from_ms, to_ms, since_ms, groups)
+        judged = Judged(beside.holds, beside.value, beside.limit, beside.reason, (from_ms, min(to_ms, now_ms)))
         if judged.holds:
             break
     return judged
@@ -103,16 +103,16 @@ def _beside_earlier(condition: Measured, hours: Slots, from_ms: int, to_ms: int,
     windows = earlier_windows(to_ms, to_ms - from_ms, since_ms)
     differs = partial(_differs, condition, hours, from_ms, to_ms, since_ms)
     earlier = [_between(condition, hours, *window) for window in windows]
-    found = judge(condition, amount, earlier, groups, differs)
-    if found.holds or not stands_out(condition, amount, earlier):
-        return found
+    judged = judge(condition, amount, earlier, groups, differs)
+    if judged.holds or not stands_out(condition, amount, earlier):
+        return judged
     alike = [
         one
         for window, one in zip(windows, earlier, strict=True)
         if not _stood_out(condition, hours, window, one, since_ms, groups)
     ]
     if len(alike) == len(earlier) or 2 * len(alike) < len(earlier):
-        return found
+        return judged
     return judge(condition, amount, alike, groups, differs)
 
 
@@ -157,12 +157,12 @@ def would_have_fired(
     ``hours`` has amounts by the hour, for the usual; ``since_ms`` is when counting began.
     """
     slot_ms = slot_ms_of(condition)
-    found: list[Firing] = []
+    firings: list[Firing] = []
     keys = by_key if by_key or condition.by else {(): {}}
     for key, slots in keys.items():
         looked = ((now_ms, _judged(condition, slots, hours.get(key, {}), now_ms, since_ms, len(keys))) for now_ms in _looks(condition, slots, from_ms, to_ms, slot_ms))  # fmt: skip
-        found += firings_of(condition, key, looked)
-    return sorted(found, key=lambda firing: firing.begun_ms)
+        firings += firings_of(condition, key, looked)
+    return sorted(firings, key=lambda firing: firing.begun_ms)
 
 
 def _judged(condition: Measured, slots: Slots, hours: Slots, now_ms: int, since_ms: int, groups: int) -> Judged:
@@ -188,14 +188,14 @@ def _looks(condition: Measured, slots: Slots, from_ms: int, to_ms: int, slot_ms:
 
 def firings_of(condition: Measured, key: Key, looked: Iterator[tuple[int, Judged]]) -> list[Firing]:
     """Return the firings of one group from the judgements of its windows, in order."""
-    found: list[Firing] = []
+    firings: list[Firing] = []
     for now_ms, judged in looked:
-        firing = found[-1] if found and found[-1].over_ms is None else None
+        firing = firings[-1] if firings and firings[-1].over_ms is None else None
         if firing is not None:
             go_on(condition, firing, judged, now_ms)
         elif judged.holds:
-            found.append(Firing(key, now_ms, judged.value, judged.limit, judged.reason, judged.value))
-    return found
+            firings.append(Firing(key, now_ms, judged.value, judged.limit, judged.reason, judged.value))
+    return firings
 
 
 def go_on(condition: Measured, firing: Firing, judged: Judged, now_ms: int) -> None:
@@ -213,19 +213,19 @@ def go_on(condition: Measured, firing: Firing, judged: Judged, now_ms: int) -> N
 
 def stayed_away(condition: Silent, last_ms: Mapping[Key, int], now_ms: int) -> dict[Key, Judged]:
     """Return for each known group whether it has stayed away for the window; ``last_ms`` is when it came last."""
-    found = {}
+    stayed_away_by_key = {}
     for key, came_ms in last_ms.items():
         away_ms = now_ms - came_ms
-        said = f"The last {'run began' if condition.source == 'runs' else 'report came'} {span(away_ms)} ago."
-        found[key] = Judged(away_ms >= condition.window_ms, away_ms, condition.window_ms, said)
-    return found
+        sentence = f"The last {'run began' if condition.source == 'runs' else 'report came'} {span(away_ms)} ago."
+        stayed_away_by_key[key] = Judged(away_ms >= condition.window_ms, away_ms, condition.window_ms, sentence)
+    return stayed_away_by_key
 
 
 def would_have_missed(
     condition: Silent, by_key: Mapping[Key, list[int]], slot_ms: int, from_ms: int, to_ms: int
 ) -> list[Firing]:
     """Return when groups stayed away in a span: ``by_key`` has the slots in which each came, in order."""
-    found: list[Firing] = []
+    firings: list[Firing] = []
     for key, slots in by_key.items():
         ends: list[int | None] = [*(slot * slot_ms for slot in slots[1:]), None]
         for slot, next_ms in zip(slots, ends, strict=True):
@@ -233,8 +233,8 @@ def would_have_missed(
             begun_ms = came_ms + condition.window_ms
             if (to_ms if next_ms is None else next_ms) >= begun_ms >= from_ms:
                 away_ms = (to_ms if next_ms is None else next_ms) - came_ms
-                found.append(Firing(key, begun_ms, condition.window_ms, condition.window_ms, f"Nothing for {span(away_ms)}.", away_ms, next_ms))  # fmt: skip
-    return sorted(found, key=lambda firing: firing.begun_ms)
+                firings.append(Firing(key, begun_ms, condition.window_ms, condition.window_ms, f"Nothing for {span(away_ms)}.", away_ms, next_ms))  # fmt: skip
+    return sorted(firings, key=lambda firing: firing.begun_ms)
 
 
 @dataclass(slots=True)

@@ -66,11 +66,11 @@ def read_zone(name: str) -> ZoneInfo:
 def read_quiet_hours(text: str, zone: str) -> QuietHours:
     """Parse ``22:00-07:00``, ``sat,sun 00:00-00:00``; raises PacingTrouble."""
     days, _, hours = text.strip().rpartition(" ")
-    found = _SPAN.fullmatch(hours)
+    match = _SPAN.fullmatch(hours)
     try:
-        if found is None:
+        if match is None:
             raise ValueError
-        start, end = time(int(found[1]), int(found[2])), time(int(found[3]) % 24, int(found[4]))
+        start, end = time(int(match[1]), int(match[2])), time(int(match[3]) % 24, int(match[4]))
         named = [DAYS.index(day) for day in days.lower().replace(" ", "").split(",")] if days else list(range(7))
     except ValueError:
         raise PacingTrouble(
@@ -118,17 +118,17 @@ def is_above_rate(sent_ms: Sequence[int], now_ms: int, an_hour: int) -> bool:
 
 def next_digest_ms(at: str, zone: str, now_ms: int) -> int:
     """Return when a digest is due next: ``08:00`` each day, ``mon 08:00`` each week; raises PacingTrouble."""
-    found = _AT.fullmatch(at.strip().lower())
-    if found is None or int(found[2]) > 23 or int(found[3]) > 59:
+    match = _AT.fullmatch(at.strip().lower())
+    if match is None or int(match[2]) > 23 or int(match[3]) > 59:
         raise PacingTrouble(f"{at[:40]!r} is no time of day. Say 08:00 for each day, mon 08:00 for each week.")
     where = read_zone(zone)
     now = datetime.fromtimestamp(now_ms / 1000, where)
     # Today's may be over, and that of the same weekday is seven days later.
     for ahead in range(9):
         day = now.date() + timedelta(days=ahead)
-        if found[1] is not None and day.weekday() != DAYS.index(found[1]):
+        if match[1] is not None and day.weekday() != DAYS.index(match[1]):
             continue
-        due = datetime.combine(day, time(int(found[2]), int(found[3])), where)
+        due = datetime.combine(day, time(int(match[2]), int(match[3])), where)
         due_ms = round(due.timestamp() * 1000)
         if due_ms > now_ms:
             return due_ms
@@ -137,5 +137,5 @@ def next_digest_ms(at: str, zone: str, now_ms: int) -> int:
 
 def is_weekly(at: str) -> bool:
     """Whether a digest is weekly."""
-    found = _AT.fullmatch(at.strip().lower())
-    return found is not None and found[1] is not None
+    match = _AT.fullmatch(at.strip().lower())
+    return match is not None and match[1] is not None

@@ -103,21 +103,21 @@ def read_file(text: str, source: str) -> list[RuleDefinition]:
     if len(text.encode("utf-8", "replace")) > MOST_BYTES:
         raise WantedTrouble("text", f"a file of rules has up to {MOST_BYTES // 1024} KiB")
     try:
-        said = tomllib.loads(text)
+        content = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise WantedTrouble("text", f"this is no TOML: {error}") from None
-    if unknown := said.keys() - {"alert"}:
+    if unknown := content.keys() - {"alert"}:
         raise WantedTrouble("text", f"{sorted(unknown)[0]!r} is not known: a file of rules holds [[alert]] tables")
-    tables = said.get("alert", [])
+    tables = content.get("alert", [])
     if not isinstance(tables, list) or len(tables) > MOST_IN_FILE:
         raise WantedTrouble("text", f"up to {MOST_IN_FILE} [[alert]] tables are expected")
-    found: dict[str, RuleDefinition] = {}
+    definitions: dict[str, RuleDefinition] = {}
     for number, table in enumerate(tables, 1):
         wanted = _of_table(table, number, source)
-        if wanted.name in found:
+        if wanted.name in definitions:
             raise WantedTrouble("name", f"alert {number}: there are two named {wanted.name!r}")
-        found[wanted.name] = wanted
-    return list(found.values())
+        definitions[wanted.name] = wanted
+    return list(definitions.values())
 
 
 def plan(
@@ -125,15 +125,15 @@ def plan(
 ) -> list[RuleChange]:
     """Return what a file would do: add, change or keep its rules; other rules are left, or ended if requested."""
     steps = []
-    for one in wanted:
-        before = there.get(one.name)
+    for definition in wanted:
+        before = there.get(definition.name)
         if before is None:
-            steps.append(RuleChange(one.name, "add", one.condition, one))
-        elif different := _different(before, one):
-            steps.append(RuleChange(one.name, "change", different, one))
+            steps.append(RuleChange(definition.name, "add", definition.condition, definition))
+        elif different := _different(before, definition):
+            steps.append(RuleChange(definition.name, "change", different, definition))
         else:
-            steps.append(RuleChange(one.name, "keep", one.condition))
-    named = {one.name for one in wanted}
+            steps.append(RuleChange(definition.name, "keep", definition.condition))
+    named = {definition.name for definition in wanted}
     for name in sorted(there.keys() - named):
         where = f"from {there[name].source}" if there[name].source else "made by hand"
         steps.append(RuleChange(name, "end" if ends_others else "leave", f"not in the file; {where}"))
@@ -141,14 +141,14 @@ def plan(
 
 
 def _different(before: RuleDefinition, after: RuleDefinition) -> str:
-    said = []
+    differences = []
     for field in fields(RuleDefinition):
         was, will = getattr(before, field.name), getattr(after, field.name)
         if was != will and field.name != "source":
-            said.append(f"{_NAMES.get(field.name, field.name)}: {_shown(was)} becomes {_shown(will)}")
-    if not said and before.source != after.source:
-        said.append(f"source: {before.source or 'made by hand'} becomes {after.source}")
-    return "; ".join(said)
+            differences.append(f"{_NAMES.get(field.name, field.name)}: {_shown(was)} becomes {_shown(will)}")
+    if not differences and before.source != after.source:
+        differences.append(f"source: {before.source or 'made by hand'} becomes {after.source}")
+    return "; ".join(differences)
 
 
 _NAMES: Final = {"condition": "when", "escalate_after_ms": "escalate_after"}
@@ -196,8 +196,8 @@ def _of_table(table: Any, number: int, source: str) -> RuleDefinition:
 
 
 def _names(table: dict[str, Any], key: str, called: str) -> tuple[str, ...]:
-    found = table.get(key, [])
-    found = [found] if isinstance(found, str) else found
-    if not isinstance(found, list) or not all(isinstance(name, str) for name in found):
+    names = table.get(key, [])
+    names = [names] if isinstance(names, str) else names
+    if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
         raise WantedTrouble(key, f'{called}: {key} is a list of channels: {key} = ["night-mail"]')
-    return tuple(dict.fromkeys(found))
+    return tuple(dict.fromkeys(names))

@@ -60,20 +60,20 @@ def _is_equal(leaf: Compare, value: Any) -> bool:
 
 
 def _is_in_order(leaf: Compare, value: Any) -> bool:
-    one: Any
-    other: Any
+    held: Any
+    limit: Any
     if leaf.field == "severity":
         if value not in SEVERITIES:
             return False
-        one, other = SEVERITIES.index(value), leaf.number
+        held, limit = SEVERITIES.index(value), leaf.number
     elif leaf.number is not None:
-        one, other = number_of(value), leaf.number
-        if one is None:
+        held, limit = number_of(value), leaf.number
+        if held is None:
             return False
     else:
-        one, other = value_text(value), leaf.text
+        held, limit = value_text(value), leaf.text
     if leaf.op == ">":
-        return bool(one > other)
+        return bool(held > limit)
     if leaf.op == ">=":
-        return bool(one >= other)
-    return bool(one < other) if leaf.op == "<" else bool(one <= other)
+        return bool(held >= limit)
+    return bool(held < limit) if leaf.op == "<" else bool(held <= limit)

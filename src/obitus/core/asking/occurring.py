@@ -38,20 +38,20 @@ def occurring(kind: Kind, records: Iterable[Mapping[str, Any]]) -> list[Occurrin
     """Return the fields of records, those of the kind first, then the most frequent attributes. Fields with a
     different value in each record, such as times, are left out.
     """
-    found: dict[str, Occurring] = {}
+    occurring_by_name: dict[str, Occurring] = {}
     for record in records:
         for name, value in record.items():
             if name in _ONE_EACH or value is None:
                 continue
-            one = found.get(name)
-            if one is None:
-                one = found[name] = Occurring(name)
-            one.having += 1
+            entry = occurring_by_name.get(name)
+            if entry is None:
+                entry = occurring_by_name[name] = Occurring(name)
+            entry.having += 1
             text = value_text(value)
             if len(text) <= LONGEST_VALUE:
-                one.values[text] += 1
-    own = [found.pop(name) for name in _FIRST[kind] if name in found]
-    attributes = sorted(found.values(), key=lambda one: (-one.having, one.name))
+                entry.values[text] += 1
+    own = [occurring_by_name.pop(name) for name in _FIRST[kind] if name in occurring_by_name]
+    attributes = sorted(occurring_by_name.values(), key=lambda one: (-one.having, one.name))
     # With as many values as records each value would match only one of them.
     listed = [one for one in (*own, *attributes) if one.having < 3 or any(n > 1 for n in one.values.values())]
     return listed[:MOST_FIELDS]

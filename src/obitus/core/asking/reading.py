@@ -94,11 +94,11 @@ def _parsed(text: str) -> Tree[Token]:
 def _check_depth(text: str) -> None:
     """Refuse deeply nested texts before they are parsed."""
     brackets = nots = 0
-    for found in _PIECE.finditer(text):
-        brackets += {"(": 1, ")": -1}.get(found[0], 0)
-        nots = nots + 1 if found[0] in ("not", "NOT") else 0
+    for match in _PIECE.finditer(text):
+        brackets += {"(": 1, ")": -1}.get(match[0], 0)
+        nots = nots + 1 if match[0] in ("not", "NOT") else 0
         if brackets + nots > MOST_DEEP:
-            raise QuestionTrouble(f"brackets and `not` may be nested {MOST_DEEP} deep", found.start() + 1)
+            raise QuestionTrouble(f"brackets and `not` may be nested {MOST_DEEP} deep", match.start() + 1)
 
 
 def _said(error: UnexpectedInput, text: str) -> QuestionTrouble:
@@ -152,25 +152,25 @@ class _Tree(Transformer[Token, Node]):
 
     def compared(self, field: Token, op: Token, value: Token) -> Node:
         name, text, sign = _unquoted(field), _unquoted(value), str(op)
-        found: Op = sign  # type: ignore[assignment]
+        operator: Op = sign  # type: ignore[assignment]
         at = (value.start_pos or 0) + 1
-        if value.type == "VALUE" and found == "=" and text.endswith("*") and len(text) > 1:
+        if value.type == "VALUE" and operator == "=" and text.endswith("*") and len(text) > 1:
             return Compare(name, "^", text[:-1])
         if value.type == "BEGINNING":
-            if found != "=":
+            if operator != "=":
                 raise QuestionTrouble(f"what begins so is asked for with =, what does not with `not {name}=…*`", at)
             return Compare(name, "^", text)
-        if name == "severity" and found != "~":
-            return self._severity(found, text, at)
+        if name == "severity" and operator != "~":
+            return self._severity(operator, text, at)
         try:
-            number = wanted_number(name, text, self._now_ms) if found != "~" else None
+            number = wanted_number(name, text, self._now_ms) if operator != "~" else None
         except ValueTrouble as trouble:
             raise QuestionTrouble(str(trouble), at) from None
-        if name == "duration" and found != "~" and number is None and text:
+        if name == "duration" and operator != "~" and number is None and text:
             raise QuestionTrouble(
                 "a duration is expected, such as 250ms, 2.5s or 3min; a plain number is milliseconds", at
             )
-        return Compare(name, found, text, number)
+        return Compare(name, operator, text, number)
 
     def _severity(self, op: Any, text: str, at: int) -> Node:
         if text.upper() not in SEVERITIES:

@@ -72,7 +72,7 @@ def read_summary(text: str) -> Summary:
     if len(text) > MOST_CHARACTERS:
         raise QuestionTrouble(f"a summary has up to {MOST_CHARACTERS} characters", MOST_CHARACTERS + 1)
     try:
-        found: Summary = _Tree().transform(_parser().parse(text))
+        summary: Summary = _Tree().transform(_parser().parse(text))
     except UnexpectedInput as error:
         at = error.pos_in_stream
         expected: set[str] = set(
@@ -81,11 +81,11 @@ def read_summary(text: str) -> Summary:
         wanted = next((words for name, words in _EXPECTED.items() if name in expected), _EXPECTED["$END"])
         ends = at is None or at < 0 or getattr(getattr(error, "token", None), "type", "") == "$END"
         raise QuestionTrouble(wanted, len(text.rstrip()) + 1 if ends else int(at or 0) + 1) from None
-    if len(found.by) > 2:
+    if len(summary.by) > 2:
         raise QuestionTrouble("up to two fields can be counted by", text.rindex(",") + 1)
-    if len(set(found.by)) < len(found.by):
+    if len(set(summary.by)) < len(summary.by):
         raise QuestionTrouble("the two fields are the same", text.rindex(",") + 1)
-    return found
+    return summary
 
 
 def written(summary: Summary) -> str:

@@ -43,10 +43,10 @@ def wanted_number(field: str, text: str, now_ms: int) -> float | None:
     plain = number_of(text)
     if plain is not None:
         return plain
-    found = _QUANTITY.fullmatch(text)
-    if found is None:
+    match = _QUANTITY.fullmatch(text)
+    if match is None:
         return None
-    amount, unit = float(found[1]), found[2]
+    amount, unit = float(match[1]), match[2]
     if unit in _DURATIONS_MS:
         # OpenTelemetry's own durations are in seconds.
         if field == "duration" or field.endswith("_ms"):
@@ -63,9 +63,9 @@ def time_ms(text: str, now_ms: int) -> float:
 
     Without an offset it is UTC. Raises ValueTrouble.
     """
-    found = _QUANTITY.fullmatch(text.removesuffix(" ago").lstrip("-"))
-    if found is not None and found[2] in _DURATIONS_MS:
-        return now_ms - float(found[1]) * _DURATIONS_MS[found[2]]
+    match = _QUANTITY.fullmatch(text.removesuffix(" ago").lstrip("-"))
+    if match is not None and match[2] in _DURATIONS_MS:
+        return now_ms - float(match[1]) * _DURATIONS_MS[match[2]]
     try:
         moment = datetime.fromisoformat(text)
     except ValueError:

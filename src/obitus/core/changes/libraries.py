@@ -31,8 +31,8 @@ def _json_packages(text: str) -> Iterator[tuple[str, str]]:
         yield from _json_dependencies(data.get("dependencies", {}))
 
 
-def _json_dependencies(found: Any) -> Iterator[tuple[str, str]]:
-    for name, package in found.items() if isinstance(found, dict) else ():
+def _json_dependencies(dependencies: Any) -> Iterator[tuple[str, str]]:
+    for name, package in dependencies.items() if isinstance(dependencies, dict) else ():
         if isinstance(package, dict) and "version" in package:
             yield name, str(package["version"])
 

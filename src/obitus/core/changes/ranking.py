@@ -74,20 +74,20 @@ def likely_changes(chain: Sequence[ChainLink], commits: Sequence[Commit], most: 
     already. A commit that touches very many files counts less.
     """
     frames = _from_the_raise(chain)
-    found = []
+    ranked = []
     for commit in commits:
         evidence = [*_by_files(frames, commit), *_by_libraries(frames, commit.libraries)]
         if not evidence:
             continue
         evidence.sort(key=lambda one: -one[0])
-        left = 1 - evidence[0][0]
+        doubt = 1 - evidence[0][0]
         for strength, _ in evidence[1:6]:
-            left *= 1 - THE_REST_COUNTS * strength
+            doubt *= 1 - THE_REST_COUNTS * strength
         spread = 1 + 0.25 * math.log2(1 + max(0, len(commit.files) - 3) / 8)
         reasons = tuple(dict.fromkeys(reason for _, reason in evidence))[:MOST_REASONS]
-        found.append(LikelyChange(commit, round((1 - left) / spread, 4), reasons))
-    found.sort(key=lambda one: (-one.score, -one.commit.time_ms, one.commit.id))
-    return found[:most]
+        ranked.append(LikelyChange(commit, round((1 - doubt) / spread, 4), reasons))
+    ranked.sort(key=lambda one: (-one.score, -one.commit.time_ms, one.commit.id))
+    return ranked[:most]
 
 
 def named_by(chain: Sequence[ChainLink]) -> tuple[set[str], set[str]]:
@@ -149,30 +149,30 @@ def _in_file(frame: Frame, weight: float, touched: Touched, where: str) -> tuple
     if away is not None and away <= FAR_LINES:
         strength = ON_THE_FILE + CLOSER_IN_THE_FILE * math.exp(-away / 40)
         return weight * strength, f"changed {name} {away} lines from line {frame.line}, {where}"
-    said = f"changed {name}, which is {where}" if where == "on the stack" else f"changed {name}, {where}"
-    return weight * ON_THE_FILE, said
+    reason = f"changed {name}, which is {where}" if where == "on the stack" else f"changed {name}, {where}"
+    return weight * ON_THE_FILE, reason
 
 
 def _named(frame: Frame, weight: float, files: Sequence[Touched], own_file: Touched | None) -> list[tuple[float, str]]:
     words = _words(frame)
-    found = []
+    reasons = []
     for touched in files:
         for name in words.intersection(touched.names):
             if touched is own_file and name == _bare(frame.function):
                 continue
-            found.append(
+            reasons.append(
                 (
                     weight * NAMED_BY_THE_LINE,
                     f"changed {name}, which line {frame.line or '?'} of {frame.file.rpartition('/')[2]} uses",
                 )
             )
-    return found
+    return reasons
 
 
 def _by_libraries(frames: Sequence[tuple[Frame, float]], libraries: Sequence[LibraryChange]) -> list[tuple[float, str]]:
     if not libraries:
         return []
-    found: list[tuple[float, str]] = []
+    reasons: list[tuple[float, str]] = []
     by_name = {_library_name(change.name): change for change in libraries}
     named: set[str] = set()
     for rank, (frame, weight) in enumerate(frames):
@@ -184,8 +184,8 @@ def _by_libraries(frames: Sequence[tuple[Frame, float]], libraries: Sequence[Lib
                 named.add(name)
                 what = f"{change.before or 'none'} to {change.after or 'none'}"
                 where = "and it was raised there" if rank == 0 else "which is on the stack"
-                found.append((weight * LIBRARY, f"changed {change.name} from {what}, {where}"))
-    return found
+                reasons.append((weight * LIBRARY, f"changed {change.name} from {what}, {where}"))
+    return reasons
 
 
 def _file_of(frame: Frame, files: Sequence[Touched]) -> Touched | None:
@@ -195,12 +195,12 @@ def _file_of(frame: Frame, files: Sequence[Touched]) -> Touched | None:
         return None
     best, most = None, 0
     for touched in files:
-        there = touched.path.split("/")
+        segments = touched.path.split("/")
         same = 0
-        while same < min(len(here), len(there)) and here[-1 - same] == there[-1 - same]:
+        while same < min(len(here), len(segments)) and here[-1 - same] == segments[-1 - same]:
             same += 1
         stem = here[-1].partition(".")[0].lower()
-        enough = same >= 2 or (same == 1 and (len(there) == 1 or len(here) == 1 or stem not in _COMMON_FILES))
+        enough = same >= 2 or (same == 1 and (len(segments) == 1 or len(here) == 1 or stem not in _COMMON_FILES))
         if enough and same > most:
             best, most = touched, same
     return best
@@ -219,7 +219,7 @@ def _bare(function: str) -> str:
 
 def _packages(frame: Frame) -> list[str]:
     """Return the names under which the library of a frame may be installed."""
-    found = []
+    packages = []
     place = re.search(
         r"[\\/](?:site-packages|dist-packages|node_modules|vendor|gems|registry[\\/]src[\\/][^\\/]+|mod)[\\/](.+)$",
         frame.file,
@@ -227,13 +227,16 @@ def _packages(frame: Frame) -> list[str]:
     if place is not None:
         parts = re.split(r"[\\/]", place[1])
         name = "/".join(parts[:2]) if parts[0].startswith("@") else parts[0]
-        found.append(_library_name(re.sub(r"(?:\.py|[-@]v?\d[\w.+-]{0,60})$", "", name)))
+        packages.append(_library_name(re.sub(r"(?:\.py|[-@]v?\d[\w.+-]{0,60})$", "", name)))
         if len(parts) > 2:
-            found.append(_library_name("/".join(parts[:3]).partition("@")[0]))
-            found.append(_library_name("/".join(parts[:2])))
+            packages.append(_library_name("/".join(parts[:3]).partition("@")[0]))
+            packages.append(_library_name("/".join(parts[:2])))
     if frame.module:
-        found += [_library_name(frame.module.partition(".")[0]), _library_name(":".join(frame.module.split(".")[:2]))]
-    return found
+        packages += [
+            _library_name(frame.module.partition(".")[0]),
+            _library_name(":".join(frame.module.split(".")[:2])),
+        ]
+    return packages
 
 
 def _library_name(name: str) -> str:

@@ -70,9 +70,9 @@ class _Read:
 def names_in(line: str) -> list[str]:
     """Return the function, class or constant that begins on a line of source, if any."""
     for pattern in _NAMES:
-        found = pattern.match(line)
-        if found is not None and found[1] not in _NO_NAME:
-            return [found[1]]
+        match = pattern.match(line)
+        if match is not None and match[1] not in _NO_NAME:
+            return [match[1]]
     return []
 
 
@@ -80,8 +80,8 @@ def commits_from(lines: Iterable[str]) -> list[Commit]:
     """Parse commits, oldest first; file names must be unquoted (``core.quotePath=off``)."""
     read = list(_read(lines))
     return [
-        Commit(one.commit.id, one.commit.time_ms, one.commit.author, one.commit.subject, tuple(files))
-        for one, files in zip(read, _moved_along(read), strict=True)
+        Commit(commit.commit.id, commit.commit.time_ms, commit.commit.author, commit.commit.subject, tuple(files))
+        for commit, files in zip(read, _moved_along(read), strict=True)
     ]
 
 
@@ -133,16 +133,16 @@ def _commit(line: str) -> Commit:
     return Commit(commit_id[:64], time_ms, author[:200], subject[:300])
 
 
-def _hunk(change: _Change, found: re.Match[str]) -> None:
-    old = _OLD.match(found[1])
+def _hunk(change: _Change, match: re.Match[str]) -> None:
+    old = _OLD.match(match[1])
     if old is None:
         return
     before = (int(old[1]), int(old[2]) if old[2] is not None else 1)
-    after = (int(found[2]), int(found[3]) if found[3] is not None else 1)
+    after = (int(match[2]), int(match[3]) if match[3] is not None else 1)
     if len(change.hunks) < MOST_RANGES:
         change.hunks.append((*before, *after))
     if len(change.names) < MOST_NAMES:
-        for name in names_in(found[4]) or names_in(found[4].strip()):
+        for name in names_in(match[4]) or names_in(match[4].strip()):
             change.names[name] = None
 
 
@@ -151,9 +151,9 @@ def _path_of(line: str) -> str:
     if line.startswith("diff --git "):
         rest = line.removeprefix("diff --git ")
         half = len(rest) // 2
-        one, other = rest[:half], rest[half + 1 :]
-        if one[2:] == other[2:]:
-            return _plain(other[2:])
+        before, after = rest[:half], rest[half + 1 :]
+        if before[2:] == after[2:]:
+            return _plain(after[2:])
         return _plain(rest.rpartition(" b/")[2])
     return _plain(line.partition(" ")[2].partition(" ")[2])
 
@@ -170,10 +170,10 @@ def _plain(path: str) -> str:
 def _moved_along(read: list[_Read]) -> list[list[Touched]]:
     """Shift the lines of each commit to their numbers after the last one, and its paths to their names then."""
     later: dict[str, list[_Change]] = {}
-    found: list[list[Touched]] = []
-    for one in reversed(read):
+    moves: list[list[Touched]] = []
+    for commit in reversed(read):
         files = []
-        for change in one.changes:
+        for change in commit.changes:
             path, changes = change.path, later.get(change.path, [])
             ranges: list[Range] = []
             for _, _, first, count in change.hunks:
@@ -183,12 +183,12 @@ def _moved_along(read: list[_Read]) -> list[list[Touched]]:
                 path = step.path
                 ranges = [_move(place, step) for place in ranges]
             files.append(Touched(path, tuple(ranges), tuple(change.names)))
-        for change in one.changes:
+        for change in commit.changes:
             changes = later.pop(change.path, []) if change.before_path != change.path else later.get(change.path, [])
             later[change.before_path] = [change, *changes][:MOST_MOVES]
-        found.append(files)
-    found.reverse()
-    return found
+        moves.append(files)
+    moves.reverse()
+    return moves
 
 
 def _move(place: Range, change: _Change) -> Range:

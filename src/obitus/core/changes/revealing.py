@@ -48,36 +48,39 @@ def _by_stacks(one_story: Story, other_story: Story) -> str | None:
     earlier, later = _own(one_story.chain), _own(other_story.chain)
     shared: tuple[Frame, Frame] | None = None
     depth = 0
-    for one, other in zip(earlier, later, strict=False):
-        if (one.function, one.module or one.file) != (other.function, other.module or other.file):
+    for frame, later_frame in zip(earlier, later, strict=False):
+        if (frame.function, frame.module or frame.file) != (
+            later_frame.function,
+            later_frame.module or later_frame.file,
+        ):
             break
-        shared, depth = (one, other), depth + 1
-        if _line_of(one) != _line_of(other):
+        shared, depth = (frame, later_frame), depth + 1
+        if _line_of(frame) != _line_of(later_frame):
             break
     if shared is None:
         return None
-    one, other = shared
-    if one.line is None or other.line is None or _line_of(one) == _line_of(other):
+    frame, later_frame = shared
+    if frame.line is None or later_frame.line is None or _line_of(frame) == _line_of(later_frame):
         return None
-    if not _further_down(one, other, one_story, other_story):
+    if not _further_down(frame, later_frame, one_story, other_story):
         return None
     deeper = f", in {later[depth].function} called from there" if depth < len(later) else ""
-    return f"both runs were in {one.place}: before, they failed at line {one.line}; this one got past it to line {other.line}{deeper}"
+    return f"both runs were in {frame.place}: before, they failed at line {frame.line}; this one got past it to line {later_frame.line}{deeper}"
 
 
-def _further_down(one: Frame, other: Frame, one_story: Story, other_story: Story) -> bool:
+def _further_down(frame: Frame, other: Frame, one_story: Story, other_story: Story) -> bool:
     """Whether the later line comes after the earlier one, by their source where it is near enough, else by the line numbers."""
-    if one.code and other.code:
-        below = one_story.around.get((one.file, one.line), ((), ()))[1]
+    if frame.code and other.code:
+        below = one_story.around.get((frame.file, frame.line), ((), ()))[1]
         above = other_story.around.get((other.file, other.line), ((), ()))[0]
-        if other.code.strip() in (line.strip() for line in below) or one.code.strip() in (
+        if other.code.strip() in (line.strip() for line in below) or frame.code.strip() in (
             line.strip() for line in above
         ):
             return True
-        if SequenceMatcher(None, one.code.strip(), other.code.strip()).ratio() > REWRITTEN:
+        if SequenceMatcher(None, frame.code.strip(), other.code.strip()).ratio() > REWRITTEN:
             # Rather the same line, rewritten by the fix.
             return False
-    return (other.line or 0) > (one.line or 0)
+    return (other.line or 0) > (frame.line or 0)
 
 
 def _line_of(frame: Frame) -> object:

@@ -75,11 +75,11 @@ def read_owners(text: str) -> Owners:
         if number > MOST_LINES:
             remarks.append(f"Only the first {MOST_LINES:,} lines were read.")
             break
-        found = _line(number, written)
-        if isinstance(found, OwnedBy):
-            lines.append(found)
-        elif found is not None and len(remarks) < MOST_REMARKS:
-            remarks.append(f"Line {number} is left out: {found}.")
+        line_read = _line(number, written)
+        if isinstance(line_read, OwnedBy):
+            lines.append(line_read)
+        elif line_read is not None and len(remarks) < MOST_REMARKS:
+            remarks.append(f"Line {number} is left out: {line_read}.")
     return Owners(lines, remarks)
 
 
@@ -181,15 +181,15 @@ def who_is_meant(owner: str, people: Sequence[str], names: dict[str, str]) -> st
     people. For an owner that it does not have, ``@ida-moss`` and ``ida.moss@skerry.example``
     are Ida Moss, if only one of ``people`` is written like that.
     """
-    said = names.get(owner.lower())
-    if said is not None:
-        return said
+    named = names.get(owner.lower())
+    if named is not None:
+        return named
     if "/" in owner:
         # A team: a person has to be named for it.
         return None
     wanted = letters_of(owner.removeprefix("@").partition("@")[0])
-    found = [name for name in people if letters_of(name) == wanted]
-    return found[0] if wanted and len(found) == 1 else None
+    alike = [name for name in people if letters_of(name) == wanted]
+    return alike[0] if wanted and len(alike) == 1 else None
 
 
 def letters_of(name: str) -> str:

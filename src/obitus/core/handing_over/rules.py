@@ -33,10 +33,10 @@ class HandingRule:
 
 def parse_handing_rule(text: str, rule_id: int = 0) -> HandingRule:
     """Parse a rule; raises HandingRuleTrouble."""
-    found = _RULE.fullmatch(text) if len(text) <= MOST_CHARACTERS else None
-    if found is None:
+    match = _RULE.fullmatch(text) if len(text) <= MOST_CHARACTERS else None
+    if match is None:
         raise HandingRuleTrouble(f"{' '.join(text.split())[:60]!r} is no hand-over rule. {HOW}")
-    to, asked = " ".join(found[1].split()), found[2].strip()
+    to, asked = " ".join(match[1].split()), match[2].strip()
     try:
         # It holds for failures of any time: relative times have no meaning in it.
         condition = read(asked, 0)

@@ -64,10 +64,10 @@ class Common:
 
     def request(self, line: bytes) -> Request | None:
         """Read one line, whole; None where it is none."""
-        found = _match(line)
-        if found is None:
+        match = _match(line)
+        if match is None:
             return None
-        part = {name: (value or b"").decode("utf-8", "replace") for name, value in found.groupdict().items()}
+        part = {name: (value or b"").decode("utf-8", "replace") for name, value in match.groupdict().items()}
         part["user"] = part["user"].removesuffix(" ")
         time_ms = time_of(part["time"], self.zone, self.about_ms)
         if time_ms is None:

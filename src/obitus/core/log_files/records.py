@@ -32,14 +32,14 @@ def record_of(line: str) -> LogLine | None:
     """Return the fields of a log line; None where it has neither a time nor a severity."""
     text = line[:MOST_LINE]
     if text.startswith("{"):
-        said = _JSON_TEXT.search(text)
-        return _record(_JSON_TIME.search(text), _JSON_LEVEL.search(text), _unquoted(said[1]) if said else line)
+        match = _JSON_TEXT.search(text)
+        return _record(_JSON_TIME.search(text), _JSON_LEVEL.search(text), _unquoted(match[1]) if match else line)
     prefix = prefix_of(text)
     if prefix is not None:
         return LogLine(prefix.time, severity_of(prefix.level), line[prefix.length :])
     if "=" in text:
-        said = _NAMED_TEXT.search(text)
-        return _record(_NAMED_TIME.search(text), _NAMED_LEVEL.search(text), (said[1] or said[2]) if said else line)
+        match = _NAMED_TEXT.search(text)
+        return _record(_NAMED_TIME.search(text), _NAMED_LEVEL.search(text), (match[1] or match[2]) if match else line)
     return None
 
 

@@ -187,14 +187,14 @@ def _count_alike(counts: Counts, lines: bytes, place: int, form: LineForm) -> bo
     usual = form.usual
     if usual is None:
         return False
-    found = usual.pattern.findall(lines)
-    if len(found) != lines.count(b"\n") + (not lines.endswith(b"\n")):
+    matches = usual.pattern.findall(lines)
+    if len(matches) != lines.count(b"\n") + (not lines.endswith(b"\n")):
         return False
-    alike = Counter(found)
+    alike = Counter(matches)
     asked = {groups: usual.asked(groups) for groups in alike}
     if None in asked.values():
         return False
-    counts.lines += len(found)
+    counts.lines += len(matches)
     not_well = 0
     for groups, times in alike.items():
         request = asked[groups]
@@ -204,7 +204,7 @@ def _count_alike(counts: Counts, lines: bytes, place: int, form: LineForm) -> bo
     counts.not_well += not_well
     if counts.tells and (not_well or any(request is not None and counts.lacks(request) for request in asked.values())):
         at = place
-        for line, groups in zip(lines.split(b"\n"), found, strict=False):
+        for line, groups in zip(lines.split(b"\n"), matches, strict=False):
             request = asked[groups]
             if request is not None:
                 counts.tell(request, WholeLine(at, line, form))
@@ -223,8 +223,8 @@ def _count_each(counts: Counts, lines: bytes, place: int, form: LineForm) -> Non
 def _count_line(counts: Counts, line: bytes, place: int, form: LineForm) -> None:
     counts.lines += 1
     usual = form.usual
-    found = usual.pattern.match(line) if usual is not None else None
-    asked = usual.asked(found.groups()) if usual is not None and found is not None else None
+    match = usual.pattern.match(line) if usual is not None else None
+    asked = usual.asked(match.groups()) if usual is not None and match is not None else None
     if asked is None:
         request = form.request(line)
         if request is None:

@@ -44,17 +44,17 @@ def time_of(text: str, zone: tzinfo, about_ms: int) -> int | None:
         fraction = (unix[2] or unix[3] or "0")[:3].ljust(3, "0")
         return int(unix[1]) * 1000 + int(fraction)
     for form in _FORMS:
-        found = form.match(text)
-        if found is not None:
+        match = form.match(text)
+        if match is not None:
             try:
-                return _read(found, zone, about_ms)
+                return _read(match, zone, about_ms)
             except (ValueError, OverflowError):
                 return None
     return None
 
 
-def _read(found: re.Match[str], zone: tzinfo, about_ms: int) -> int:
-    part = found.groupdict()
+def _read(match: re.Match[str], zone: tzinfo, about_ms: int) -> int:
+    part = match.groupdict()
     about = datetime.fromtimestamp(about_ms / 1000, UTC).astimezone(zone)
     where = _zone(part["zone"]) if part.get("zone") else zone
     month_text = part.get("month")

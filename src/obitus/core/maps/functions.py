@@ -68,11 +68,11 @@ class Functions:
 
 
 def _starts(data: bytes) -> list[int]:
-    found, at = [0], data.find(b"\n")
+    starts, at = [0], data.find(b"\n")
     while at >= 0:
-        found.append(at + 1)
+        starts.append(at + 1)
         at = data.find(b"\n", at + 1)
-    return found
+    return starts
 
 
 @lru_cache(maxsize=8)
@@ -86,18 +86,18 @@ def _language(ending: str) -> Language | None:
 
 def _spans(root: Node) -> list[_Span]:
     """Return the functions of a tree in the order in which they begin. Without recursion: texts may be nested to any depth."""
-    found = []
+    spans = []
     cursor = root.walk()
     while True:
         node = cursor.node
         assert node is not None
         if node.type in _FUNCTIONS:
-            found.append(_Span(node.start_byte, node.end_byte, _name(node)))
+            spans.append(_Span(node.start_byte, node.end_byte, _name(node)))
         if cursor.goto_first_child():
             continue
         while not cursor.goto_next_sibling():
             if not cursor.goto_parent():
-                return found
+                return spans
 
 
 def _name(node: Node) -> str:
@@ -120,10 +120,10 @@ def _name(node: Node) -> str:
         field = parent.child_by_field_name("name") or parent.child_by_field_name("property")
         return f"{_class_around(parent)}{_named(field)}"
     if parent.type == "assignment_expression":
-        left = parent.child_by_field_name("left")
-        if left is not None and left.type == "member_expression":
-            left = left.child_by_field_name("property")
-        return _named(left)
+        target = parent.child_by_field_name("left")
+        if target is not None and target.type == "member_expression":
+            target = target.child_by_field_name("property")
+        return _named(target)
     return ANONYMOUS
 
 

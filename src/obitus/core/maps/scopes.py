@@ -46,10 +46,10 @@ class Scopes:
         """Return the innermost function around a place, None where nothing is known: lines count from 1, columns from 0."""
         if not 0 <= source < len(self._functions):
             return None
-        found, place = self._functions[source], (line - 1, column)
-        for number in range(bisect_right(found, place, key=lambda one: one.begins) - 1, -1, -1):
-            if found[number].ends > place:
-                return found[number].name
+        scopes, place = self._functions[source], (line - 1, column)
+        for number in range(bisect_right(scopes, place, key=lambda one: one.begins) - 1, -1, -1):
+            if scopes[number].ends > place:
+                return scopes[number].name
         return None
 
     def is_known(self, source: int) -> bool:
@@ -78,8 +78,8 @@ class Scopes:
                     if len(numbers) < 4:
                         raise ScopesTrouble("a scope says that it has a name, and has none")
                     name += _signed(numbers[3])
-                    said = names[name] if 0 <= name < len(names) else None
-                    named = said if isinstance(said, str) else None
+                    name_given = names[name] if 0 <= name < len(names) else None
+                    named = name_given if isinstance(name_given, str) else None
                 opened.append(((line, column), (named or ANONYMOUS)[:200] if flags & _IS_FRAME else None))
             elif tag == _END:
                 if len(numbers) < 2 or not opened:
@@ -103,7 +103,7 @@ class Scopes:
 
 def _numbers(text: str) -> list[int]:
     """Return the unsigned numbers of base64 VLQ digits; raises ScopesTrouble."""
-    found, value, shift = [], 0, 0
+    numbers, value, shift = [], 0, 0
     for character in text:
         digit = _DIGITS.get(character)
         if digit is None or shift > 30:
@@ -112,11 +112,11 @@ def _numbers(text: str) -> list[int]:
         if digit & 32:
             shift += 5
         else:
-            found.append(value)
+            numbers.append(value)
             value = shift = 0
     if shift:
         raise ScopesTrouble("a number is cut off")
-    return found
+    return numbers
 
 
 def _signed(number: int) -> int:

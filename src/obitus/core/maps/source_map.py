@@ -116,15 +116,18 @@ class SourceMap:
         line -= section.line
         if line == 0:
             column -= section.column
-        found = section.segments().at(line, column)
-        if found is None:
+        segment = section.segments().at(line, column)
+        if segment is None:
             return None
-        source, source_line, source_column, name = found
+        source, source_line, source_column, name = segment
         if not 0 <= source < section.sources or source_line < 0 or source_column < 0:
             return None
-        said = section.names[name] if 0 <= name < len(section.names) else None
+        name_given = section.names[name] if 0 <= name < len(section.names) else None
         return Original(
-            section.first_source + source, source_line + 1, source_column, said if isinstance(said, str) else None
+            section.first_source + source,
+            source_line + 1,
+            source_column,
+            name_given if isinstance(name_given, str) else None,
         )
 
     def function_at(self, source: int, line: int, column: int) -> str | None:
@@ -139,16 +142,16 @@ class SourceMap:
 
     @cached_property
     def _functions(self) -> list[tuple[int, Scopes]]:
-        found = []
+        functions = []
         for first, sources, text, names in self._scopes:
             # Imported only for such maps.
             from obitus.core.maps.scopes import Scopes, ScopesTrouble
 
             try:
-                found.append((first, Scopes(text, names, sources)))
+                functions.append((first, Scopes(text, names, sources)))
             except ScopesTrouble:
                 continue
-        return found
+        return functions
 
     @cached_property
     def _begins(self) -> list[tuple[int, int]]:
@@ -191,9 +194,9 @@ class SourceMap:
             content = contents[number] if number < len(contents) else None
             self.contents.append(content if isinstance(content, str) else None)
         ignored = map_.get("ignoreList")
-        for one in ignored if isinstance(ignored, list) else ():
-            if isinstance(one, int) and 0 <= one < len(sources):
-                self.ignored.add(first + one)
+        for index in ignored if isinstance(ignored, list) else ():
+            if isinstance(index, int) and 0 <= index < len(sources):
+                self.ignored.add(first + index)
         if isinstance(map_.get("scopes"), str):
             self._scopes.append((first, len(sources), map_["scopes"], names))
         self._sections.append(_Section(line, column, mappings.encode("ascii"), names, first, len(sources)))
@@ -208,8 +211,8 @@ def _address(source: Any, root: str) -> str | None:
 
 
 def _text(map_: Mapping[str, Any], name: str) -> str:
-    found = map_.get(name)
-    return found if isinstance(found, str) else ""
+    text = map_.get(name)
+    return text if isinstance(text, str) else ""
 
 
 def _debug_id(map_: Mapping[str, Any]) -> str:

@@ -92,19 +92,19 @@ def built_path(file: str) -> str:
 
 def turned(frames: Sequence[Frame], find: Callable[[Frame], OpenedMap | None]) -> list[Frame] | None:
     """Return frames, with those mapped back for which there is a map; None where there is none. ``built`` keeps the built places."""
-    found: list[tuple[OpenedMap, Original] | None] = []
+    originals: list[tuple[OpenedMap, Original] | None] = []
     for frame in frames:
         place = None
         if frame.get("line") and frame.get("column") and frame.get("file") and "built" not in frame:
             opened = find(frame)
             original = opened.original(frame["line"], frame["column"]) if opened is not None else None
             place = (opened, original) if opened is not None and original is not None else None
-        found.append(place)
-    if not any(found):
+        originals.append(place)
+    if not any(originals):
         return None
     return [
-        frame if place is None else _turned(frame, *place, _called(found[at - 1] if at else None))
-        for at, (frame, place) in enumerate(zip(frames, found, strict=True))
+        frame if place is None else _turned(frame, *place, _called(originals[at - 1] if at else None))
+        for at, (frame, place) in enumerate(zip(frames, originals, strict=True))
     ]
 
 
@@ -115,10 +115,10 @@ def _called(caller: tuple[OpenedMap, Original] | None) -> str:
 
 
 def _turned(frame: Frame, opened: OpenedMap, original: Original, called: str) -> Frame:
-    said = opened.function_at(original)
-    functions = None if said else opened.functions(original.source)
-    if said:
-        name = said
+    function = opened.function_at(original)
+    functions = None if function else opened.functions(original.source)
+    if function:
+        name = function
     elif functions is not None and functions.is_known:
         name = functions.at(original.line, original.column)
     else:

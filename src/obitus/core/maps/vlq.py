@@ -22,11 +22,11 @@ _COMMA, _SEMICOLON, _ODD = 64, 96, 128
 
 
 def _values() -> bytes:
-    found = bytearray([_ODD] * 256)
+    values = bytearray([_ODD] * 256)
     for value, sign in enumerate(_ALPHABET):
-        found[sign] = value
-    found[ord(",")], found[ord(";")] = _COMMA, _SEMICOLON
-    return bytes(found)
+        values[sign] = value
+    values[ord(",")], values[ord(";")] = _COMMA, _SEMICOLON
+    return bytes(values)
 
 
 _VALUES: Final = _values()
@@ -103,10 +103,10 @@ def _numbers(digits: NDArray[np.uint8], ends: NDArray[Any], goes_on: NDArray[np.
         raise MappingsTrouble("a number has more than 32 bits")
     # The last bit is the sign.
     sign = (sums & 1).astype(np.int32)
-    found: Column = (sums >> 1).astype(np.int32)
-    found ^= -sign
-    found += sign
-    return found
+    decoded: Column = (sums >> 1).astype(np.int32)
+    decoded ^= -sign
+    decoded += sign
+    return decoded
 
 
 def _segments(is_line_end: NDArray[np.bool_], before: Column, numbers: Column) -> Segments:
@@ -129,10 +129,10 @@ def _segments(is_line_end: NDArray[np.bool_], before: Column, numbers: Column) -
         # Columns are relative within a line only.
         columns -= np.concatenate((np.zeros(1, kind), columns))[begins[line_of]]
     has_source, has_name = length >= 4, length == 5
-    found = [columns, *(_summed(numbers, first, at, has_source, kind) for at in (1, 2, 3))]
-    found.append(_summed(numbers, first, 4, has_name, kind))
+    columns_read = [columns, *(_summed(numbers, first, at, has_source, kind) for at in (1, 2, 3))]
+    columns_read.append(_summed(numbers, first, 4, has_name, kind))
     order = _order(columns, line_of)
-    arrays = [_bounded(one) if order is None else _bounded(one)[order] for one in found]
+    arrays = [_bounded(one) if order is None else _bounded(one)[order] for one in columns_read]
     return Segments(arrays[0], arrays[1], arrays[2], arrays[3], arrays[4], begins)
 
 
@@ -142,9 +142,9 @@ def _summed(numbers: Column, first: Column, offset: int, has: NDArray[np.bool_],
         return np.cumsum(numbers[first + offset], dtype=kind)
     steps = numbers[np.minimum(first + offset, len(numbers) - 1)]
     steps *= has
-    found: NDArray[Any] = np.cumsum(steps, dtype=kind)
-    found[~has] = -1
-    return found
+    sums: NDArray[Any] = np.cumsum(steps, dtype=kind)
+    sums[~has] = -1
+    return sums
 
 
 def _bounded(sums: NDArray[Any]) -> Column:

@@ -48,10 +48,10 @@ def question_of(kind: Kind, app: str, subject: str) -> tuple[Literal["run", "log
         return "run", f"{of_app} {term('entry_point', '=', subject)}"
     if "…" in subject:
         # Values were left out: its longest piece is looked for.
-        said = quoted(max((piece.strip() for piece in subject.split("…")), key=len))
+        compared = quoted(max((piece.strip() for piece in subject.split("…")), key=len))
     else:
-        said = f"({term('template', '=', subject)} or {term('message', '=', subject)})"
-    return "log", f"{of_app} severity>=WARN {said}"
+        compared = f"({term('template', '=', subject)} or {term('message', '=', subject)})"
+    return "log", f"{of_app} severity>=WARN {compared}"
 
 
 def means(report: Mapping[str, Any], kind: Kind, subject: str) -> bool:
@@ -104,20 +104,20 @@ def _message(report: Mapping[str, Any], kind: Kind) -> str:
         return str(report.get("message") or "")
     request = report.get("request") or {}
     inside = (report.get("attributes") or {}).get(ERROR_INSIDE)
-    said = [str(request["status"])] if request.get("status") else []
-    said += [request_line(request)] if request_line(request) else []
+    parts = [str(request["status"])] if request.get("status") else []
+    parts += [request_line(request)] if request_line(request) else []
     why = str(inside) if inside else _of_answer(request.get("answer_body") or {})
-    return " ".join(said) + (f": {why}" if why else "")
+    return " ".join(parts) + (f": {why}" if why else "")
 
 
 def _of_answer(body: Mapping[str, Any]) -> str:
     """Return the text of a kept answer: the title and detail of a problem document (RFC 9457), or of something similar."""
-    found = body.get("json")
-    if isinstance(found, Mapping):
-        said = [
-            str(found[name]) for name in ("title", "detail", "message", "error") if isinstance(found.get(name), str)
+    content = body.get("json")
+    if isinstance(content, Mapping):
+        texts = [
+            str(content[name]) for name in ("title", "detail", "message", "error") if isinstance(content.get(name), str)
         ]
-        return ": ".join(said[:2])
+        return ": ".join(texts[:2])
     return ""
 
 

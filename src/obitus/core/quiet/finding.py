@@ -55,15 +55,15 @@ def more_than_usual(histories: Sequence[RateHistory], kind: Literal["refused", "
             chance = more(before.failures, before.runs, history.now.failures, history.now.runs)
             tested.append((history, before, against, chance))
     significant = statistics.significant([chance for *_, chance in tested])
-    found = []
+    unusual = []
     for (history, before, against, chance), sure in zip(tested, significant, strict=True):
         factor = statistics.ratio(before.failures, before.runs, history.now.failures, history.now.runs)
         if not sure or chance > LEVEL or factor is None or factor.value < FACTOR:
             continue
         how_much = "new" if not before.failures else times(factor)
         reason = f"{_said(history.now, kind)} {now}; {_said(before, kind)} in {between(against)}: {how_much}, by chance {chance_said(chance)}."
-        found.append(Quiet(str(history.key), reason[0].upper() + reason[1:], history.now, before, chance))
-    return sorted(found, key=lambda one: (one.chance, one.subject))
+        unusual.append(Quiet(str(history.key), reason[0].upper() + reason[1:], history.now, before, chance))
+    return sorted(unusual, key=lambda one: (one.chance, one.subject))
 
 
 def _said(seen: FailureRate, kind: Literal["refused", "warning"]) -> str:
@@ -79,7 +79,7 @@ def did_not_run(hours: Mapping[str, Sequence[int]], now_ms: int) -> list[Quiet]:
     ``hours`` has, by job, the hours (since 1970) in which it ran, oldest first. After n gaps, the next one is longer
     than all of them by chance once in n + 1 times, whatever their distribution; half as long again is rarer still.
     """
-    found = []
+    missed = []
     this_hour = now_ms // HOUR_MS
     for job, ran in hours.items():
         gaps = [later - earlier for earlier, later in pairwise(ran)]
@@ -93,8 +93,8 @@ def did_not_run(hours: Mapping[str, Sequence[int]], now_ms: int) -> list[Quiet]:
             f"It last ran {_hours(away)} ago. It ran {count_of(len(ran), 'time')} in the {_hours(ran[-1] - ran[0])} before that, "
             f"and never stayed away for more than {_hours(longest)}."
         )
-        found.append(Quiet(job, reason, FailureRate(0, 0), FailureRate(len(ran), 0), chance, ran[-1]))
-    return sorted(found, key=lambda one: one.subject)
+        missed.append(Quiet(job, reason, FailureRate(0, 0), FailureRate(len(ran), 0), chance, ran[-1]))
+    return sorted(missed, key=lambda one: one.subject)
 
 
 def _hours(hours: int) -> str:

@@ -65,7 +65,7 @@ class Redactor(Texts):
         report as JSON, where it is available: secrets that it cannot hold need not be searched for.
         """
         possible = PossibleSecrets(self.hints) if written is None else self.possible_in(written)
-        said = report.get("message") if report.get("kind") == "log" else None
+        message = report.get("message") if report.get("kind") == "log" else None
         clean = not (possible.hints or possible.cards or self.patterns)
         for key, inner in report.items():
             if key == "exceptions" and isinstance(inner, list):
@@ -77,8 +77,8 @@ class Redactor(Texts):
                 continue
             else:
                 report[key] = self.value(inner, None, 0, possible)
-        if isinstance(said, str) and report.get("message") != said:
-            _hide_arguments(report, said)
+        if isinstance(message, str) and report.get("message") != message:
+            _hide_arguments(report, message)
         for path, label in self._paths:
             _hide_path(report, path, label, free=False)
         return report
@@ -145,13 +145,13 @@ class Redactor(Texts):
                         source[part] = [
                             self.source(line, possible) if isinstance(line, str) else line for line in lines
                         ]
-            held = frame.get("locals")
-            if isinstance(held, dict):
+            values = frame.get("locals")
+            if isinstance(values, dict):
                 if frame.get("own") is False and "execute" in str(frame.get("function", "")):
                     # The parameters of a database statement can be anything.
-                    for name in _STATEMENT_VALUES & held.keys():
-                        held[name] = mark("statement values")
-                self.value(held, None, 0, possible)
+                    for name in _STATEMENT_VALUES & values.keys():
+                        values[name] = mark("statement values")
+                self.value(values, None, 0, possible)
             call = frame.get("call")
             if isinstance(call, dict):
                 # The format's own fields with names like secrets are none: only the arguments are redacted.

@@ -72,13 +72,13 @@ def parse_rule(text: str) -> Rule:
     """Return the rule that a line states; raises RuleTrouble."""
     if text.strip() == MAIL_RULE:
         return Rule("e-mail", "", MAIL_RULE)
-    found = _RULE.match(text.strip()) if len(text) <= MOST_RULE_CHARS else None
-    if found is None:
+    match = _RULE.match(text.strip()) if len(text) <= MOST_RULE_CHARS else None
+    if match is None:
         raise RuleTrouble(
             f"{text[:80]!r} is no redaction rule. Write: name NAME, pattern REGEX, path FIELD.FIELD (each may end in "
             f"“as LABEL”), or e-mail; at most {MOST_RULE_CHARS} characters."
         )
-    by, (what, label) = found[1], _with_label(text.strip()[found.end() :])
+    by, (what, label) = match[1], _with_label(text.strip()[match.end() :])
     if by == "name" and not words_of(what):
         raise RuleTrouble(f"{what!r} has no letter or digit, so it names nothing.")
     if by == "path" and not all(_PATH_STEP.fullmatch(step) for step in what.split(".")):
@@ -101,9 +101,9 @@ def parse_rule(text: str) -> Rule:
 
 def _with_label(text: str) -> tuple[str, str]:
     """Return the argument of a rule, and its label, ``""`` where there is none."""
-    for found in _AS.finditer(text):
-        if found.start() and _LABEL.fullmatch(text, found.end()):
-            return text[: found.start()], text[found.end() :]
+    for match in _AS.finditer(text):
+        if match.start() and _LABEL.fullmatch(text, match.end()):
+            return text[: match.start()], text[match.end() :]
     return text, ""
 
 

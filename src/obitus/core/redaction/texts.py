@@ -270,49 +270,49 @@ class Texts:
         text = self._pair.sub(self._hide_pair, text)
         return self._option.sub(self._hide_pair, text)
 
-    def _hide_pair(self, found: re.Match[str]) -> str:
-        value = found["value"]
-        if "[hidden" in value or _is_prose(found):
-            return found[0]
+    def _hide_pair(self, match: re.Match[str]) -> str:
+        value = match["value"]
+        if "[hidden" in value or _is_prose(match):
+            return match[0]
         quote = value[0] if value[0] in "\"'" else ""
-        rule = self.rule_for(found["name"])
+        rule = self.rule_for(match["name"])
         if rule is None:
             # A team's word hides only as a whole word; the default ones also inside of words.
-            if _KEYED_NAME.search(found["name"]) is None:
-                return found[0]
+            if _KEYED_NAME.search(match["name"]) is None:
+                return match[0]
             rule = "secret"
-        return f"{found['name']}{found['join']}{quote}{mark(rule)}{quote}"
+        return f"{match['name']}{match['join']}{quote}{mark(rule)}{quote}"
 
-    def _hide_parameter(self, found: re.Match[str]) -> str:
-        rule = self.rule_of_pair(found[1], found[2])
-        return found[0] if rule is None or "[hidden" in found[2] else f"{found[1]}={mark(rule)}"
+    def _hide_parameter(self, match: re.Match[str]) -> str:
+        rule = self.rule_of_pair(match[1], match[2])
+        return match[0] if rule is None or "[hidden" in match[2] else f"{match[1]}={mark(rule)}"
 
-    def _hide_encoded(self, found: re.Match[str]) -> str:
-        rule = self.rule_of_pair(found[1], found[2])
-        return found[0] if rule is None or "[hidden" in found[2] else f"{found[1]}%3D{mark(rule)}"
+    def _hide_encoded(self, match: re.Match[str]) -> str:
+        rule = self.rule_of_pair(match[1], match[2])
+        return match[0] if rule is None or "[hidden" in match[2] else f"{match[1]}%3D{mark(rule)}"
 
-    def _hide_element(self, found: re.Match[str]) -> str:
-        rule = self.rule_for(found[1].rpartition(":")[2])
-        if rule is None or "[hidden" in found[2] or not found[2].strip():
-            return found[0]
-        return found[0].replace(found[2] + "</", mark(rule) + "</")
+    def _hide_element(self, match: re.Match[str]) -> str:
+        rule = self.rule_for(match[1].rpartition(":")[2])
+        if rule is None or "[hidden" in match[2] or not match[2].strip():
+            return match[0]
+        return match[0].replace(match[2] + "</", mark(rule) + "</")
 
-    def _hide_second(self, found: re.Match[str]) -> str:
-        rule = self.rule_for(found[1])
-        return found[0] if rule is None or "[hidden" in found[2] else found[0].replace(found[2], mark(rule))
+    def _hide_second(self, match: re.Match[str]) -> str:
+        rule = self.rule_for(match[1])
+        return match[0] if rule is None or "[hidden" in match[2] else match[0].replace(match[2], mark(rule))
 
-    def _hide_tuple(self, found: re.Match[str]) -> str:
-        rule = self.rule_of_pair(found[3], found[5])
-        if rule is None or "[hidden" in found[5]:
-            return found[0]
-        return f"{found[1]}{found[4]}{mark(rule)}{found[4]}"
+    def _hide_tuple(self, match: re.Match[str]) -> str:
+        rule = self.rule_of_pair(match[3], match[5])
+        if rule is None or "[hidden" in match[5]:
+            return match[0]
+        return f"{match[1]}{match[4]}{mark(rule)}{match[4]}"
 
-    def _hide_short(self, found: re.Match[str]) -> str:
-        value = found[3]
+    def _hide_short(self, match: re.Match[str]) -> str:
+        value = match[3]
         if "[hidden" in value:
-            return found[0]
+            return match[0]
         quote = value[0] if value[0] in "\"'" else ""
-        return f"{found[1]}{found[2]}{quote}{mark(self.rule_for(found[1]) or 'secret')}{quote}"
+        return f"{match[1]}{match[2]}{quote}{mark(self.rule_for(match[1]) or 'secret')}{quote}"
 
     def rule_of_pair(self, name: str, value: str) -> str | None:
         """Return the rule that hides the value of a parameter, a field or a header of this name.
@@ -327,23 +327,23 @@ class Texts:
 
 def _pieces(text: str, most: int) -> list[str]:
     """Cut a long text after blanks, or else at the bound."""
-    found = []
+    pieces = []
     start = 0
     while len(text) - start > most:
         cut = max(text.rfind(blank, start + most // 2, start + most) for blank in " \n,&")
         end = cut + 1 if cut >= 0 else start + most
-        found.append(text[start:end])
+        pieces.append(text[start:end])
         start = end
-    return [*found, text[start:]]
+    return [*pieces, text[start:]]
 
 
 def _by_root(hints: Iterable[str]) -> dict[str, list[str]]:
     """Return hints by a shorter text that each of them contains: a whole report is searched for those first."""
-    found: dict[str, list[str]] = {}
+    names_by_root: dict[str, list[str]] = {}
     for hint in hints:
         root = next((root for root in _ROOTS if root in hint), hint)
-        found.setdefault(root, []).append(hint)
-    return found
+        names_by_root.setdefault(root, []).append(hint)
+    return names_by_root
 
 
 _ROOTS: Final = ("pass", "key", "sess", "sig", "tok", "gh", "pat", "cv", "a29", "_t", "_l", "pw")
@@ -354,16 +354,16 @@ def _is_meant(hint: str, lower: str) -> bool:
     return pattern is None or pattern.search(lower) is not None
 
 
-def _is_prose(found: re.Match[str]) -> bool:
+def _is_prose(match: re.Match[str]) -> bool:
     """Whether the text after a name and a colon is a sentence: ``unclosed token: line 1``."""
     if (
-        ":" not in found["join"]
-        or not found["join"].endswith((" ", "\t"))
-        or _KEYED_HARD.search(found["name"]) is not None
+        ":" not in match["join"]
+        or not match["join"].endswith((" ", "\t"))
+        or _KEYED_HARD.search(match["name"]) is not None
     ):
         return False
-    following = found.string[found.end() : found.end() + 3]
-    return found["value"].isalpha() and following[:1] == " " and following[1:2].isalnum()
+    following = match.string[match.end() : match.end() + 3]
+    return match["value"].isalpha() and following[:1] == " " and following[1:2].isalnum()
 
 
 def _without_parameters(text: str) -> str:
@@ -377,16 +377,16 @@ def _without_parameters(text: str) -> str:
     return "".join((*parts, text[done:]))
 
 
-def _hide_authorisation(found: re.Match[str]) -> str:
-    if "[hidden" in found[0]:
-        return found[0]
-    return f"{found[1]}{found[2] or ''}{mark('authorisation')}"
+def _hide_authorisation(match: re.Match[str]) -> str:
+    if "[hidden" in match[0]:
+        return match[0]
+    return f"{match[1]}{match[2] or ''}{mark('authorisation')}"
 
 
-def hide_card(found: re.Match[str]) -> str:
+def hide_card(match: re.Match[str]) -> str:
     """Return the replacement of a match of ``CARD``: itself, where its check digit is wrong."""
-    digits = re.sub(r"\D", "", found[0])
-    return mark("card") if 13 <= len(digits) <= 19 and passes_luhn(digits) else found[0]
+    digits = re.sub(r"\D", "", match[0])
+    return mark("card") if 13 <= len(digits) <= 19 and passes_luhn(digits) else match[0]
 
 
 _KEYED_HARD = re.compile("passphrase|authorization|private", re.IGNORECASE)

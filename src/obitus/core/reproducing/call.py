@@ -57,13 +57,13 @@ def as_test(content: Mapping[str, Any], about: About, *, expects: bool = False) 
 
     It fails as the app did as long as the fault is there. With ``expects`` it passes as long as the fault is there.
     """
-    found = call_in(content)
-    if found is None:
+    call_held = call_in(content)
+    if call_held is None:
         raise NoCall(
             "No call was kept with this failure. The Python client keeps it with the first failures of each place in the code: "
             "update the client where it is older, or take another failure of the issue."
         )
-    call, frame, link = found
+    call, frame, link = call_held
     if call.get("unreachable"):
         raise NoCall(f"{frame.get('function', 'The function')} cannot be called from a test: {call['unreachable']}.")
     test = _Test(call)
@@ -83,9 +83,11 @@ class _Test:
             # An invalid report: the innermost own frame is own code.
             raise NoCall(f"{module}.{name} is no code of the app: it is not called.")
         self._call, self._values, self._writer = call, values, ExpressionWriter()
-        self._arguments = [one for one in arguments if isinstance(one, dict) and is_name(one.get("name"))]
+        self._arguments = [
+            argument for argument in arguments if isinstance(argument, dict) and is_name(argument.get("name"))
+        ]
         self.notes: list[str] = []
-        changed = [one["name"] for one in self._arguments if one.get("changed")]
+        changed = [argument["name"] for argument in self._arguments if argument.get("changed")]
         if changed:
             self.notes.append(
                 f"{_listed(changed)} had been given another value inside of the function before it failed; that one is used."
@@ -96,9 +98,9 @@ class _Test:
             self._function = self._writer.imported(f"{module}:{f'{holder}.' if holder else ''}{name}")
         except ValueError:
             raise NoCall(_UNREADABLE) from None
-        said = self._said(str(name))
+        text = self._said(str(name))
         self._writer.finish()
-        self.lines = [*self._writer.before, *self._run(said)]
+        self.lines = [*self._writer.before, *self._run(text)]
 
     def _said(self, name: str) -> str:
         """Return the call as an expression."""
@@ -131,36 +133,38 @@ class _Test:
         if is_name(made):
             return made
         holder = self._function.split(".")[-2] if "." in self._function else name
-        held = self._writer.free_name(holder)
-        self._writer.before.append(f"{held} = {made}")
-        return held
+        receiver = self._writer.free_name(holder)
+        self._writer.before.append(f"{receiver} = {made}")
+        return receiver
 
     def _given(self, arguments: list[dict[str, Any]]) -> str:
         """Return the arguments of the call."""
-        names = {one["kind"]: one["name"] for one in arguments if one.get("kind") in ("star", "stars")}
+        names = {
+            argument["kind"]: argument["name"] for argument in arguments if argument.get("kind") in ("star", "stars")
+        }
         star = self._values.get(names.get("star", ""))
         more = star["items"] if isinstance(star, dict) and isinstance(star.get("items"), list) else []
         positional: list[str] = []
         named: list[str] = []
-        for one in arguments:
-            name, kind = one["name"], one.get("kind")
+        for argument in arguments:
+            name, kind = argument["name"], argument.get("kind")
             if kind in ("star", "stars"):
                 continue
-            said = self._writer.expression(self._values.get(name), name)
+            expression = self._writer.expression(self._values.get(name), name)
             if kind == "positional" or (kind == "plain" and (more or len(arguments) == 1)):
-                positional.append(said)
+                positional.append(expression)
             else:
-                named.append(f"{name}={said}")
+                named.append(f"{name}={expression}")
         positional += [self._writer.expression(inner, names["star"]) for inner in more]
         rest = self._values.get(names.get("stars", ""))
         entries = rest["entries"] if isinstance(rest, dict) and isinstance(rest.get("entries"), dict) else {}
         unnamed = []
         for name, inner in entries.items():
-            said = self._writer.expression(inner, name)
+            expression = self._writer.expression(inner, name)
             if is_name(name):
-                named.append(f"{name}={said}")
+                named.append(f"{name}={expression}")
             else:
-                unnamed.append(f"{name!r}: {said}")
+                unnamed.append(f"{name!r}: {expression}")
         return ", ".join([*positional, *named, *([f"**{{{', '.join(unnamed)}}}"] if unnamed else [])])
 
     def _run(self, said: str) -> list[str]:
@@ -217,10 +221,10 @@ class _Test:
         parts = ['"""' + "\n".join(map(_in_docstring, head)) + '\n"""', self._imports()]
         parts.append(
             "\n".join(
-                f"# Not kept; put in what fits. Seen: {_printable(why)}\n{held} = ..."
-                if held
+                f"# Not kept; put in what fits. Seen: {_printable(why)}\n{value_name} = ..."
+                if value_name
                 else f"# {_printable(why)}"
-                for held, why in missing
+                for value_name, why in missing
             )
         )
         parts += [f"\n{helper}" for helper in helper_texts(self._writer.helpers)]
@@ -230,10 +234,10 @@ class _Test:
         return Reproduction(name, "\n\n".join(part for part in parts if part), missing, tuple(self.notes))
 
     def _imports(self) -> str:
-        found = [f"import {module}" for module in sorted(self._writer.whole)]
+        imports = [f"import {module}" for module in sorted(self._writer.whole)]
         for module, names in sorted(self._writer.imports.items()):
-            found.append(f"from {module} import {', '.join(sorted(names))}")
-        return "\n".join(found)
+            imports.append(f"from {module} import {', '.join(sorted(names))}")
+        return "\n".join(imports)
 
 
 def _statement(line: str) -> str:

@@ -27,10 +27,10 @@ def _written(node: ast.expr, indent: int) -> str:
         return text
     inner = indent + _STEP
     if isinstance(node, ast.Call):
-        given = [_written(one, inner) for one in node.args]
+        given = [_written(child, inner) for child in node.args]
         given += [
-            f"{one.arg}={_written(one.value, inner)}" if one.arg else f"**{_written(one.value, inner)}"
-            for one in node.keywords
+            f"{child.arg}={_written(child.value, inner)}" if child.arg else f"**{_written(child.value, inner)}"
+            for child in node.keywords
         ]
         return _bracketed(f"{ast.unparse(node.func)}(", given, ")", indent)
     if isinstance(node, ast.Dict):
@@ -41,7 +41,7 @@ def _written(node: ast.expr, indent: int) -> str:
         return _bracketed("{", pairs, "}", indent)
     if isinstance(node, ast.List | ast.Tuple | ast.Set):
         opening, closing = _BRACKETS[type(node)]
-        return _bracketed(opening, [_written(one, inner) for one in node.elts], closing, indent)
+        return _bracketed(opening, [_written(child, inner) for child in node.elts], closing, indent)
     return text
 
 

@@ -124,14 +124,14 @@ def _holes(sent: _Sent, text: str, hint: str) -> Text:
     """Return a text with a placeholder for each hidden part."""
     # These two characters mark placeholders further down.
     text = text.replace("\x00", "").replace("\x01", "")
-    found: Text = []
+    holes: Text = []
     end = 0
     for hidden in _HIDDEN.finditer(text):
         if hidden.start() > end:
-            found.append(text[end : hidden.start()])
-        found.append(Hidden(_placeholder(sent, hint, hidden[0])))
+            holes.append(text[end : hidden.start()])
+        holes.append(Hidden(_placeholder(sent, hint, hidden[0])))
         end = hidden.end()
-    return [*found, text[end:]] if end < len(text) or not found else found
+    return [*holes, text[end:]] if end < len(text) or not holes else holes
 
 
 def _with_holes(sent: _Sent, value: Any, hint: str) -> Any:
@@ -161,7 +161,7 @@ def _placeholder(sent: _Sent, hint: str, seen: str) -> str:
 
 def _one_line(text: str) -> str:
     """Return a header's value without characters that would begin another header."""
-    return "".join(one if one.isprintable() or one == "\t" else " " for one in text)
+    return "".join(part if part.isprintable() or part == "\t" else " " for part in text)
 
 
 def _query(sent: _Sent, hole: str) -> str:
@@ -169,7 +169,7 @@ def _query(sent: _Sent, hole: str) -> str:
     if not sent.query:
         return ""
     parts = [
-        f"{quote(name, safe='')}=" + "".join(hole.format(one.name) if isinstance(one, Hidden) else quote(one, safe="") for one in value)
+        f"{quote(name, safe='')}=" + "".join(hole.format(piece.name) if isinstance(piece, Hidden) else quote(piece, safe="") for piece in value)
         for name, value in sent.query
     ]  # fmt: skip
     return ("&" if "?" in sent.path else "?") + "&".join(parts)
@@ -178,7 +178,7 @@ def _query(sent: _Sent, hole: str) -> str:
 def _filled(value: Any, hole: str) -> Any:
     """Return a value with its placeholders in the form's syntax."""
     if isinstance(value, list):
-        return "".join(hole.format(one.name) if isinstance(one, Hidden) else one for one in value)
+        return "".join(hole.format(piece.name) if isinstance(piece, Hidden) else piece for piece in value)
     if isinstance(value, dict):
         return {name: _filled(inner, hole) for name, inner in value.items()}
     if isinstance(value, tuple):
@@ -284,7 +284,7 @@ def _http(sent: _Sent, about: About, base: str) -> str:
 
 def _variables(text: str, instead: str = "{ {") -> str:
     """Return a text whose placeholders are variables of the file, and in which nothing else looks like one."""
-    printable = "".join(one if one.isprintable() or one in "\n\t\x00\x01" else " " for one in text)
+    printable = "".join(piece if piece.isprintable() or piece in "\n\t\x00\x01" else " " for piece in text)
     return re.sub(r"\x00([A-Z0-9_]+)\x01", r"{{\1}}", printable.replace("{{", instead))
 
 
@@ -329,8 +329,8 @@ def _pytest(sent: _Sent, about: About, base: str) -> str:
 
 def _python(value: Any) -> str:
     """Return a value with placeholders as an expression."""
-    if isinstance(value, list) and all(isinstance(one, str | Hidden) for one in value):
-        return " + ".join(one.name if isinstance(one, Hidden) else repr(one) for one in value) or "''"
+    if isinstance(value, list) and all(isinstance(piece, str | Hidden) for piece in value):
+        return " + ".join(piece.name if isinstance(piece, Hidden) else repr(piece) for piece in value) or "''"
     if isinstance(value, dict):
         return "{" + ", ".join(f"{name!r}: {_python(inner)}" for name, inner in value.items()) + "}"
     if isinstance(value, tuple):

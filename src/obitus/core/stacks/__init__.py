@@ -89,7 +89,7 @@ def reader_of(language: str) -> Reader:
 
 def report_form(chain: Sequence[ChainLink]) -> list[dict[str, Any]]:
     """Return a chain as the ``exceptions`` of a report, within the format's bounds."""
-    found = []
+    links = []
     for link in chain:
         part: dict[str, Any] = {"type": short(link.type), "message": kept(link.message)}
         if link.relation is not None:
@@ -106,8 +106,8 @@ def report_form(chain: Sequence[ChainLink]) -> list[dict[str, Any]]:
             }
             for frame in link.frames
         ]
-        found.append(part)
-    return found
+        links.append(part)
+    return links
 
 
 def find_stacks(text: str) -> list[FoundStack]:
@@ -122,15 +122,15 @@ def find_stacks(text: str) -> list[FoundStack]:
     if "\\u" not in text and not any(word in text for word in _IN_EVERY_TRACE):
         return []
     lines = _unwrapped(text.splitlines())
-    found: list[FoundStack] = []
+    stacks: list[FoundStack] = []
     for stream in streams(lines):
         texts = [line.text for line in stream]
-        for one in _find(texts):
-            end = stream[one.end_line - 1].number + 1
-            found.append(replace(one, first_line=stream[one.first_line].number, end_line=end))
+        for stack in _find(texts):
+            end = stream[stack.end_line - 1].number + 1
+            stacks.append(replace(stack, first_line=stream[stack.first_line].number, end_line=end))
     wrapped = _wrapped(lines)
-    taken = {one.first_line for one in wrapped}
-    whole = [one for one in _once(found) if one.first_line not in taken]
+    taken = {stack.first_line for stack in wrapped}
+    whole = [stack for stack in _once(stacks) if stack.first_line not in taken]
     return sorted([*whole, *wrapped], key=lambda one: one.first_line)
 
 
@@ -147,46 +147,51 @@ def _unwrapped(lines: list[str]) -> list[str]:
 
 
 def _unwrapped_line(line: str) -> str:
-    found = _ONE_LINE.search(line[:MOST_LINE])
-    if found is None or holds_lines(line):
+    match = _ONE_LINE.search(line[:MOST_LINE])
+    if match is None or holds_lines(line):
         return line
-    if "\\" not in found[1]:
-        return found[1]
+    if "\\" not in match[1]:
+        return match[1]
     try:
-        return str(json.loads(f'"{found[1]}"')).rstrip("\r\n")
+        return str(json.loads(f'"{match[1]}"')).rstrip("\r\n")
     except ValueError:
         return line
 
 
-def _once(found: list[FoundStack]) -> list[FoundStack]:
+def _once(stacks_found: list[FoundStack]) -> list[FoundStack]:
     """Of traces that were found in two ways, keep the better one."""
     best: dict[tuple[str, int], FoundStack] = {}
-    for one in found:
-        for edge in (("first", one.first_line), ("end", one.end_line)):
-            known = best.get(edge)
-            if known is None or _worth(one) >= _worth(known):
-                best[edge] = one
-    kept = [one for one in found if best["first", one.first_line] is one and best["end", one.end_line] is one]
-    whole = [one for one in kept if one.chain[0].type not in _NAMELESS]
+    for stack in stacks_found:
+        for edge in (("first", stack.first_line), ("end", stack.end_line)):
+            longest = best.get(edge)
+            if longest is None or _worth(stack) >= _worth(longest):
+                best[edge] = stack
+    stacks = [
+        stack
+        for stack in stacks_found
+        if best["first", stack.first_line] is stack and best["end", stack.end_line] is stack
+    ]
+    whole = [stack for stack in stacks if stack.chain[0].type not in _NAMELESS]
     lines = _Covered(whole)
-    by_language = {name: _Covered([one for one in whole if one.language == name]) for name in LANGUAGES}
-    kept = [
-        one
-        for one in kept
-        if one.chain[0].type not in _NAMELESS
+    by_language = {name: _Covered([stack for stack in whole if stack.language == name]) for name in LANGUAGES}
+    stacks = [
+        stack
+        for stack in stacks
+        if stack.chain[0].type not in _NAMELESS
         # Without a type it is a part of a whole one.
         or not (
-            lines.holds(one.first_line, one.end_line) or by_language[one.language].touches(one.first_line, one.end_line)
+            lines.holds(stack.first_line, stack.end_line)
+            or by_language[stack.language].touches(stack.first_line, stack.end_line)
         )
     ]
-    return _without_repeats(sorted(kept, key=lambda one: one.first_line))
+    return _without_repeats(sorted(stacks, key=lambda one: one.first_line))
 
 
 class _Covered:
     """Which lines traces cover, with binary search."""
 
-    def __init__(self, found: Sequence[FoundStack]) -> None:
-        ordered = sorted((one.first_line, one.end_line) for one in found)
+    def __init__(self, stacks: Sequence[FoundStack]) -> None:
+        ordered = sorted((one.first_line, one.end_line) for one in stacks)
         self._firsts = [first for first, _ in ordered]
         self._latest_ends = list(accumulate((end for _, end in ordered), max))
 
@@ -201,14 +206,14 @@ class _Covered:
         return count > 0 and self._latest_ends[count - 1] > first
 
 
-def _without_repeats(found: list[FoundStack]) -> list[FoundStack]:
+def _without_repeats(stacks: list[FoundStack]) -> list[FoundStack]:
     """Some runtimes write the exception that ended them twice, one right after the other."""
     return [
-        one
-        for place, one in enumerate(found)
+        stack
+        for place, stack in enumerate(stacks)
         if not place
-        or one.first_line - found[place - 1].end_line > 1
-        or not _repeats(one.chain, found[place - 1].chain)
+        or stack.first_line - stacks[place - 1].end_line > 1
+        or not _repeats(stack.chain, stacks[place - 1].chain)
     ]
 
 
@@ -219,76 +224,78 @@ def _repeats(chain: Sequence[ChainLink], before: Sequence[ChainLink]) -> bool:
     )
 
 
-def _worth(one: FoundStack) -> tuple[bool, int]:
-    return one.chain[0].type != CUT_OFF, _frames_of(one)
+def _worth(stack: FoundStack) -> tuple[bool, int]:
+    return stack.chain[0].type != CUT_OFF, _frames_of(stack)
 
 
 def stack_of(kind: str, message: str, text: str) -> FoundStack:
     """Return the exception of a record; without a stack trace in its text it has only type and message."""
-    found = find_stacks(text) or _bare_frames(kind or "Error", text)
-    if not found:
+    stacks = find_stacks(text) or _bare_frames(kind or "Error", text)
+    if not stacks:
         return FoundStack("", (ChainLink(kind or "unknown", message or kept(text)),), 0, 0)
-    first = found[-1].chain[0]
+    first = stacks[-1].chain[0]
     # The separate fields are what the sender knew; frames alone, or a cut text, do not have them.
     if kind and (first.type in _NAMELESS or not first.message):
-        said = replace(first, type=kind if first.type in _NAMELESS else first.type, message=message)
-        return replace(found[-1], chain=(said, *found[-1].chain[1:]))
-    return found[-1]
+        named = replace(first, type=kind if first.type in _NAMELESS else first.type, message=message)
+        return replace(stacks[-1], chain=(named, *stacks[-1].chain[1:]))
+    return stacks[-1]
 
 
 def _bare_frames(kind: str, text: str) -> list[FoundStack]:
     """Parse frames without the line with type and message: some senders cut it off."""
     headers = {"python": "Traceback (most recent call last):", "ruby": f"{kind}Error ():", "php": "Stack trace:"}
     for language, header in headers.items():
-        found = [one for one in _find([header, *text.splitlines()]) if one.language == language and _frames_of(one)]
-        if found:
-            chain = (replace(found[-1].chain[0], type=CUT_OFF, message=""), *found[-1].chain[1:])
-            return [replace(found[-1], chain=chain)]
+        stacks = [
+            stack for stack in _find([header, *text.splitlines()]) if stack.language == language and _frames_of(stack)
+        ]
+        if stacks:
+            chain = (replace(stacks[-1].chain[0], type=CUT_OFF, message=""), *stacks[-1].chain[1:])
+            return [replace(stacks[-1], chain=chain)]
     return []
 
 
 def _find(lines: Sequence[str]) -> list[FoundStack]:
     bare = [line.lstrip() for line in lines]
     text = "\n" + "\n".join(bare)
-    found: list[FoundStack] = []
+    stacks: list[FoundStack] = []
     all_java = False
     for name, language in LANGUAGES.items():
         words = [word for word in language.words if word in text]
         # Where every such frame is Java's, no other reader finds more.
         if not words or (all_java and words == [AT]):
             continue
-        found += [FoundStack(name, tuple(chain), first, end) for chain, first, end in reader_of(name)(lines)]
-        all_java = all_java or (name == "java" and _all_inside(found, bare))
-    found.sort(key=lambda one: (one.first_line, -one.end_line))
-    kept: list[FoundStack] = []
-    for one in found:
+        stacks += [FoundStack(name, tuple(chain), first, end) for chain, first, end in reader_of(name)(lines)]
+        all_java = all_java or (name == "java" and _all_inside(stacks, bare))
+    stacks.sort(key=lambda one: (one.first_line, -one.end_line))
+    remaining: list[FoundStack] = []
+    for stack in stacks:
         # Two readers may accept the same lines: the one that finds more frames counts.
-        if kept and one.first_line < kept[-1].end_line:
-            if _frames_of(one) > _frames_of(kept[-1]):
-                kept[-1] = one
+        if remaining and stack.first_line < remaining[-1].end_line:
+            if _frames_of(stack) > _frames_of(remaining[-1]):
+                remaining[-1] = stack
             continue
-        kept.append(one)
-    return kept
+        remaining.append(stack)
+    return remaining
 
 
-def _all_inside(found: list[FoundStack], bare: Sequence[str]) -> bool:
+def _all_inside(stacks: list[FoundStack], bare: Sequence[str]) -> bool:
     """Whether the traces found cover every line that begins with ``at``."""
-    covered = _Covered(found)
+    covered = _Covered(stacks)
     return all(covered.holds(number, number + 1) for number, line in enumerate(bare) if line.startswith(AT[1:]))
 
 
 def _wrapped(lines: Sequence[str]) -> list[FoundStack]:
     """Find traces in one line with escaped line ends: in JSON, or in a quoted value."""
-    found: list[FoundStack] = []
+    stacks: list[FoundStack] = []
     for number, line in enumerate(lines):
         if "\\n" not in line or len(line) > MOST_WRAPPED or not _WRAPPED_FRAME.search(line):
             continue
         for inner in _texts_in(line):
-            found += [
+            stacks += [
                 replace(one, first_line=number, end_line=number + 1)
                 for one in _without_repeats(_find(inner.splitlines()))
             ]
-    return found
+    return stacks
 
 
 def _texts_in(line: str) -> list[str]:
@@ -299,25 +306,25 @@ def _texts_in(line: str) -> list[str]:
         except (ValueError, RecursionError):
             pass
         else:
-            if (found := _strings(value)) or line[:start].strip() == "":
-                return found
+            if (texts := _strings(value)) or line[:start].strip() == "":
+                return texts
     quoted = [one for one in _QUOTED.findall(line) if "\\n" in one]
     return [_ESCAPED.sub(lambda found: _MEANT[found[1]], text) for text in quoted or [line]]
 
 
 def _strings(value: Any) -> list[str]:
     waiting: list[Any] = [value]
-    found: list[str] = []
-    while waiting and len(found) < MOST_STRINGS:
-        one = waiting.pop(0)
-        if isinstance(one, dict):
-            waiting += one.values()
-        elif isinstance(one, list):
-            waiting += one
-        elif isinstance(one, str) and "\n" in one:
-            found.append(one)
-    return found
+    texts: list[str] = []
+    while waiting and len(texts) < MOST_STRINGS:
+        value_waiting = waiting.pop(0)
+        if isinstance(value_waiting, dict):
+            waiting += value_waiting.values()
+        elif isinstance(value_waiting, list):
+            waiting += value_waiting
+        elif isinstance(value_waiting, str) and "\n" in value_waiting:
+            texts.append(value_waiting)
+    return texts
 
 
-def _frames_of(found: FoundStack) -> int:
-    return sum(len(link.frames) for link in found.chain)
+def _frames_of(stack: FoundStack) -> int:
+    return sum(len(link.frames) for link in stack.chain)

@@ -50,13 +50,13 @@ LIBRARIES: Final = (
 
 def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``."""
-    found: FoundChains = []
+    chains: FoundChains = []
     i = 0
     while i < len(lines):
         if _frame(lines[i]) is None:
             i += 1
             continue
-        first, kind, message = _header(lines, i, found[-1][2] if found else 0)
+        first, kind, message = _header(lines, i, chains[-1][2] if chains else 0)
         frames: list[Frame] = []
         while i < len(lines) and len(frames) < MOST_FRAMES:
             frame = _frame(lines[i])
@@ -66,8 +66,8 @@ def read(lines: Sequence[str]) -> FoundChains:
                 break
             i += 1
         frames.reverse()
-        found.append(([ChainLink(kind, message, frames)], first, i))
-    return found
+        chains.append(([ChainLink(kind, message, frames)], first, i))
+    return chains
 
 
 @remembered(MOST_KNOWN)
@@ -75,18 +75,18 @@ def _frame(text: str) -> Frame | None:
     if "dart" not in text:
         return None
     line = cut(text)
-    found = _FRAME.match(line) or _SHORT.match(line)
-    if found is None:
+    match = _FRAME.match(line) or _SHORT.match(line)
+    if match is None:
         return None
-    file = found["file"]
-    function = _CLOSURE.sub("", found["function"].strip()) or "<anonymous>"
+    file = match["file"]
+    function = _CLOSURE.sub("", match["function"].strip()) or "<anonymous>"
     module = ""
     if file.startswith("package:"):
         module = file.removeprefix("package:").removesuffix(".dart")
     elif file.startswith("dart:"):
         module = file.partition("/")[0]
     own = not file.startswith(LIBRARIES) and ".pub-cache/" not in file
-    return Frame(function, module, file, int(found["line"]) if found["line"] else None, own)
+    return Frame(function, module, file, int(match["line"]) if match["line"] else None, own)
 
 
 def _header(lines: Sequence[str], frame: int, floor: int) -> tuple[int, str, str]:

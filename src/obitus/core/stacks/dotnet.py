@@ -59,7 +59,7 @@ LIBRARIES: Final = (
 
 def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``."""
-    found: FoundChains = []
+    chains: FoundChains = []
     # All headers above this line have been used.
     looked = 0
     i = 0
@@ -67,7 +67,7 @@ def read(lines: Sequence[str]) -> FoundChains:
         if not begins_with_at(lines[i]) or _frame(lines[i]) is None or not _is_ours(lines[i]):
             i += 1
             continue
-        first = _header_above(lines, i, max(looked, found[-1][2] if found else 0))
+        first = _header_above(lines, i, max(looked, chains[-1][2] if chains else 0))
         if first is None:
             looked = i
             i += 1
@@ -90,8 +90,8 @@ def read(lines: Sequence[str]) -> FoundChains:
             from_end = len(names) - 1 - place
             frames = stacks[from_end][::-1] if from_end < len(stacks) else []
             chain.append(ChainLink(name, message, frames, "cause" if place else None))
-        found.append((chain, first, i))
-    return found
+        chains.append((chain, first, i))
+    return chains
 
 
 @remembered(MOST_KNOWN)
@@ -143,10 +143,10 @@ def _names(lines: Sequence[str], first: int, frame: int) -> list[tuple[str, str]
     names = []
     for part in text.split(_ARROW):
         head, _, rest = part.strip().partition("\n")
-        found = _HEADER.search(head.strip()) or _HEADER.search(head.strip().split(" --- ")[0])
-        if found is not None:
-            message = (found["message"] or "") + ("\n" + rest if rest.strip() else "")
-            names.append((found["type"], message.strip()))
+        match = _HEADER.search(head.strip()) or _HEADER.search(head.strip().split(" --- ")[0])
+        if match is not None:
+            message = (match["message"] or "") + ("\n" + rest if rest.strip() else "")
+            names.append((match["type"], message.strip()))
     return names or [(CUT_OFF, "")]
 
 

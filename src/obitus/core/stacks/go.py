@@ -29,17 +29,17 @@ _LIBRARY: Final = ("/usr/local/go/", "/usr/lib/go", "/go/pkg/mod/", "/goroot/", 
 
 def read(lines: Sequence[str]) -> FoundChains:
     """Return each panic in ``lines``, with the goroutine that is printed first."""
-    found: FoundChains = []
+    chains: FoundChains = []
     i = 0
     while i < len(lines):
         goroutine = _GOROUTINE.match(lines[i].strip()) if lines[i].startswith("goroutine ") else None
-        floor = found[-1][2] if found else 0
+        floor = chains[-1][2] if chains else 0
         if goroutine is None:
             bare, end = _bare_frames(lines, i)
             if bare:
                 # Errors with a stack have their message above it, and no type.
                 above = cut(lines[i - 1]).strip() if i > floor else ""
-                found.append(([ChainLink("error", above, bare)], i - bool(above), end))
+                chains.append(([ChainLink("error", above, bare)], i - bool(above), end))
             i = max(end, i + 1)
             continue
         header, links = _panics(lines, i, floor)
@@ -63,9 +63,9 @@ def read(lines: Sequence[str]) -> FoundChains:
                 _, end = _frames(lines, end + 1)
             else:
                 end += 1
-        found.append((chain, header, end))
+        chains.append((chain, header, end))
         i = end
-    return found
+    return chains
 
 
 def _bare_frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
@@ -92,11 +92,11 @@ def _panics(lines: Sequence[str], goroutine: int, floor: int) -> tuple[int, list
     first = goroutine
     for i in range(goroutine - 1, max(floor, goroutine - 40) - 1, -1):
         line = cut(lines[i])
-        found = _PANIC.search(line)
-        if found is not None:
+        match = _PANIC.search(line)
+        if match is not None:
             first = i
-            message = _without_recoveries(found["message"].strip())
-            kind = "runtime error" if message.startswith("runtime error: ") else found["kind"]
+            message = _without_recoveries(match["message"].strip())
+            kind = "runtime error" if message.startswith("runtime error: ") else match["kind"]
             links.append((kind, message.removeprefix("runtime error: ")))
         elif links and not line.strip():
             break

@@ -61,17 +61,17 @@ class _Link:
 
 def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``."""
-    found: FoundChains = []
+    chains: FoundChains = []
     i = 0
     while i < len(lines):
         first_frame = i
         if not begins_with_at(lines[i]) or _frame(lines[i]) is None:
             i += 1
             continue
-        header, match = header_above(lines, first_frame, found[-1][2] if found else 0, _UNCAUGHT, _HEADER)
+        header, match = header_above(lines, first_frame, chains[-1][2] if chains else 0, _UNCAUGHT, _HEADER)
         links, i = _links(lines, header, match, first_frame)
-        found.append(([_as_link(link) for link in links], header, i))
-    return found
+        chains.append(([_as_link(link) for link in links], header, i))
+    return chains
 
 
 def _links(lines: Sequence[str], header: int, match: re.Match[str] | None, frame: int) -> tuple[list[_Link], int]:

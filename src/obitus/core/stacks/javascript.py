@@ -43,22 +43,22 @@ _CODE_PLACE = re.compile(
 
 def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``."""
-    found: FoundChains = []
+    chains: FoundChains = []
     i = 0
     while i < len(lines):
         if _frame(lines[_past_no_places(lines, i)]) is None:
             i += 1
             continue
-        floor = found[-1][2] if found else 0
+        floor = chains[-1][2] if chains else 0
         header, match = header_above(lines, i, floor, _HEADER)
         message = [match["message"] or "", *lines[header + 1 : i]] if match else [""]
         type_name = match["type"] if match else CUT_OFF
         frames, end = _frames(lines, i)
         chain = [ChainLink(type_name, "\n".join(message).strip(), frames)]
         end = _inner(lines, end, chain)
-        found.append((chain, header, end))
+        chains.append((chain, header, end))
         i = end
-    return found
+    return chains
 
 
 def _frames(lines: Sequence[str], i: int) -> tuple[list[Frame], int]:
@@ -121,28 +121,28 @@ def _known_frame(text: str) -> Frame | None:
     if begins_with_at(text):
         # Node opens a bracket after the last frame where an error has more fields, and lists members with commas.
         line = cut(text).rstrip().removesuffix(",").removesuffix(" {")
-        found = _EVAL.match(line) or _V8.match(line)
-        if found is None or not _CODE_PLACE.search(_whole_place(found)):
+        match = _EVAL.match(line) or _V8.match(line)
+        if match is None or not _CODE_PLACE.search(_whole_place(match)):
             return None
-        name = found["function"] or "<anonymous>"
+        name = match["function"] or "<anonymous>"
     else:
-        found = _OTHER.match(cut(text)) or _WITH_SPACES.match(cut(text))
-        if found is None:
+        match = _OTHER.match(cut(text)) or _WITH_SPACES.match(cut(text))
+        if match is None:
             return None
-        name = found["function"] or "<anonymous>"
-    place = found["place"]
+        name = match["function"] or "<anonymous>"
+    place = match["place"]
     own = not (
         looks_like_library(place) or place.startswith(("internal/", "native", "<anonymous>", "chrome-extension:"))
     )
-    said = found.groupdict().get("column")
-    column = int(said) if said else None
-    return Frame(name.strip(), "", place, int(found["line"]) if found["line"] else None, own, column=column or None)
+    column_text = match.groupdict().get("column")
+    column = int(column_text) if column_text else None
+    return Frame(name.strip(), "", place, int(match["line"]) if match["line"] else None, own, column=column or None)
 
 
-def _whole_place(found: re.Match[str]) -> str:
-    place: str = found["place"]
+def _whole_place(match: re.Match[str]) -> str:
+    place: str = match["place"]
     # Java's frames look alike, but name a file without a folder and a line without a column.
-    column = found.groupdict().get("column")
+    column = match.groupdict().get("column")
     if re.fullmatch(r"[\w$ -]+\.(?:java|kt|scala|groovy|clj)", place) or place in ("Native Method", "Unknown Source"):
         return ""
-    return f"{place}:{found['line']}" if column or found["line"] else place
+    return f"{place}:{match['line']}" if column or match["line"] else place

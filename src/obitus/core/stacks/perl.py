@@ -38,20 +38,20 @@ class _Step:
 
 def read(lines: Sequence[str]) -> FoundChains:
     """Return each trace in ``lines``."""
-    found: FoundChains = []
+    chains: FoundChains = []
     i = 1
     while i < len(lines):
         if " called at " not in lines[i]:
             i += 1
             continue
         # The line above is checked first: a line that continues others is not parsed again with all lines after it.
-        floor = found[-1][2] if found else 0
-        again = bool(found) and i - 1 == floor and _ALONE.match(cut(lines[i - 1])) is not None
+        floor = chains[-1][2] if chains else 0
+        again = bool(chains) and i - 1 == floor and _ALONE.match(cut(lines[i - 1])) is not None
         header = None if again else _header(lines, i, floor)
         steps, end = _steps(lines, i) if again or header is not None else ([], i)
         if again and steps:
             # A handler writes the trace again, from its own place.
-            found[-1] = (found[-1][0], found[-1][1], end)
+            chains[-1] = (chains[-1][0], chains[-1][1], end)
             i = end
             continue
         if not steps or header is None:
@@ -61,9 +61,9 @@ def read(lines: Sequence[str]) -> FoundChains:
         typed = _TYPE.match(message)
         frames = _frames(place, steps, message)
         link = ChainLink(typed["type"], typed["rest"], frames) if typed else ChainLink("die", message, frames)
-        found.append(([link], first, end))
+        chains.append(([link], first, end))
         i = end
-    return found
+    return chains
 
 
 def _steps(lines: Sequence[str], i: int) -> tuple[list[_Step], int]:

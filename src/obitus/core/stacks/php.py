@@ -26,7 +26,7 @@ _LIBRARY: Final = ("/vendor/", "phar://", "/usr/share/php")
 
 def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``."""
-    found: FoundChains = []
+    chains: FoundChains = []
     i = 0
     while i < len(lines):
         if not any(mark in lines[i] for mark in _STACK):
@@ -35,7 +35,7 @@ def read(lines: Sequence[str]) -> FoundChains:
         blocks: list[tuple[str, str, list[Frame]]] = []
         first = i
         while i < len(lines) and any(mark in lines[i] for mark in _STACK):
-            floor = found[-1][2] if found else 0
+            floor = chains[-1][2] if chains else 0
             header, match = _header_above(lines, i, max(floor, first if blocks else 0))
             first = min(first, header)
             frames, i = _frames(lines, i + 1, match)
@@ -55,8 +55,8 @@ def read(lines: Sequence[str]) -> FoundChains:
             ChainLink(kind, message.strip(), frames, "cause" if place else None)
             for place, (kind, message, frames) in enumerate(reversed(blocks))
         ]
-        found.append((chain, first, max(i, first + 1)))
-    return found
+        chains.append((chain, first, max(i, first + 1)))
+    return chains
 
 
 class _Thrown(NamedTuple):
@@ -72,8 +72,8 @@ def _thrown(line: str) -> _Thrown | None:
     end = _END.search(line)
     if end is None:
         return None
-    said, found, file = line[: end.start()].rpartition(" in ")
-    thrown = _THROWN.search(said) if found and file else None
+    message, found, file = line[: end.start()].rpartition(" in ")
+    thrown = _THROWN.search(message) if found and file else None
     return _Thrown(thrown["type"], (thrown["message"] or "").rstrip(), file, int(end["line"])) if thrown else None
 
 
@@ -93,15 +93,15 @@ def _frames(lines: Sequence[str], i: int, header: _Thrown | None) -> tuple[list[
         steps.append((header.file, header.line, ""))
     calls: list[str] = []
     while i < len(lines) and len(steps) < MOST_FRAMES:
-        found = _FRAME.match(cut(lines[i]))
-        if found is None:
+        match = _FRAME.match(cut(lines[i]))
+        if match is None:
             break
         i += 1
-        if found["main"]:
+        if match["main"]:
             continue
-        call = _CALL.match(found["call"])
-        calls.append(call["name"] if call else found["call"][:200])
-        steps.append((found["file"] or "", int(found["line"]) if found["line"] else None, ""))
+        call = _CALL.match(match["call"])
+        calls.append(call["name"] if call else match["call"][:200])
+        steps.append((match["file"] or "", int(match["line"]) if match["line"] else None, ""))
     frames = []
     for place, (file, line, _) in enumerate(steps):
         name = calls[place] if place < len(calls) else "{main}"

@@ -84,13 +84,13 @@ def prefix_of(line: str) -> Prefix | None:
 
 @lru_cache(maxsize=4096)
 def _prefix_of(head: str) -> Prefix | None:
-    found = _PREFIX.match(head) or _LEVEL_FIRST.match(head) or _BOX_ONLY.match(head)
-    if found is None:
+    match = _PREFIX.match(head) or _LEVEL_FIRST.match(head) or _BOX_ONLY.match(head)
+    if match is None:
         return None
-    box, time, tokens = found.group("box", "time", "tokens")
+    box, time, tokens = match.group("box", "time", "tokens")
     box = box.strip(" |") if box else ""
     level, whose = _level_and_whose(tokens)
-    return Prefix(time.strip("[]()<>"), level, box, f"{box}/{whose}", found.end())
+    return Prefix(time.strip("[]()<>"), level, box, f"{box}/{whose}", match.end())
 
 
 @lru_cache(maxsize=4096)
@@ -116,11 +116,11 @@ def streams(lines: Sequence[str]) -> list[list[Plain]]:
     written = _as_written(lines, prefixes)
     alone = _without_bystanders(written)
     # Without lines in between, the two differ only in the end of a trace.
-    found = [alone] if _said(alone) == _said(written) else [written, alone]
+    streams_read = [alone] if _said(alone) == _said(written) else [written, alone]
     shifted = _shifted(written)
     if shifted is not None:
-        found.append(shifted)
-    return [*found, *_taken_off(lines, prefixes)] if bearing else found
+        streams_read.append(shifted)
+    return [*streams_read, *_taken_off(lines, prefixes)] if bearing else streams_read
 
 
 def _said(lines: Sequence[Plain]) -> list[str]:
@@ -174,37 +174,37 @@ def _as_written(lines: Sequence[str], prefixes: Sequence[Prefix | None]) -> list
         Plain(line[p.length :] if p is not None and head else line, n, p is not None)
         for n, (line, p, head) in enumerate(zip(lines, prefixes, heads, strict=True))
     ]
-    kept: list[Plain] = []
+    lines_kept: list[Plain] = []
     for at, line in enumerate(all_lines):
-        if line.fresh and kept and _indented(kept[-1]) and not BEGINS_A_TRACE.search(line.text):
+        if line.fresh and lines_kept and _indented(lines_kept[-1]) and not BEGINS_A_TRACE.search(line.text):
             follows = next((other for other in all_lines[at + 1 : at + 8] if not other.fresh), None)
-            python = not kept[-1].text.lstrip().startswith("at ")
+            python = not lines_kept[-1].text.lstrip().startswith("at ")
             if follows is not None and (_indented(follows) or (python and _ENDS_A_TRACE.match(follows.text))):
                 continue
-        if heads[at] and kept and not kept[-1].fresh:
+        if heads[at] and lines_kept and not lines_kept[-1].fresh:
             # Another record begins: a trace before it has ended.
-            kept.append(Plain("", line.number, fresh=True))
-        kept.append(line)
-    return kept
+            lines_kept.append(Plain("", line.number, fresh=True))
+        lines_kept.append(line)
+    return lines_kept
 
 
 def _without_bystanders(lines: Sequence[Plain]) -> list[Plain]:
     """Leave out every record that others wrote between lines without a prefix."""
-    kept: list[Plain] = []
+    lines_kept: list[Plain] = []
     for at, line in enumerate(lines):
-        inside = line.fresh and kept and not kept[-1].fresh and not BEGINS_A_TRACE.search(line.text)
+        inside = line.fresh and lines_kept and not lines_kept[-1].fresh and not BEGINS_A_TRACE.search(line.text)
         if inside and any(not other.fresh for other in lines[at + 1 : at + 8]):
             continue
-        ended = not line.fresh and kept and not _deep(line) and _ends_before(kept, line)
-        if ended or (line.fresh and kept and not kept[-1].fresh):
-            kept.append(Plain("", line.number, line.fresh))
-        kept.append(line)
-    return kept
+        ended = not line.fresh and lines_kept and not _deep(line) and _ends_before(lines_kept, line)
+        if ended or (line.fresh and lines_kept and not lines_kept[-1].fresh):
+            lines_kept.append(Plain("", line.number, line.fresh))
+        lines_kept.append(line)
+    return lines_kept
 
 
 def _shifted(lines: Sequence[Plain]) -> list[Plain] | None:
     """Remove the indent of a whole trace; None where there is none. Where only its frames are indented, they stay as they are."""
-    found: list[Plain] = []
+    lines_shifted: list[Plain] = []
     any_shifted = False
     for fresh, group in groupby(lines, key=lambda line: line.fresh):
         block = list(group)
@@ -215,8 +215,8 @@ def _shifted(lines: Sequence[Plain]) -> list[Plain] | None:
             margin = least if all(one.startswith(least) for one in margins) else ""
             any_shifted = any_shifted or bool(margin)
             block = [line._replace(text=line.text.removeprefix(margin)) for line in block]
-        found += block
-    return found if any_shifted else None
+        lines_shifted += block
+    return lines_shifted if any_shifted else None
 
 
 def _indented(line: Plain) -> bool:

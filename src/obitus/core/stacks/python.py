@@ -47,7 +47,7 @@ class _Block:
 
 def read(lines: Sequence[str]) -> FoundChains:
     """Return each stack trace in ``lines``: its chain, from the outermost to the root, its first line and its end."""
-    found: FoundChains = []
+    chains: FoundChains = []
     i = 0
     while i < len(lines):
         line = cut(lines[i])
@@ -57,23 +57,23 @@ def read(lines: Sequence[str]) -> FoundChains:
         if _header(line) is not None:
             chain, end = _chain(lines, i)
             if chain:
-                found.append((chain, i, end))
+                chains.append((chain, i, end))
             i = max(end, i + 1)
             continue
         fatal = _FATAL.search(line)
         if fatal is not None:
             chain, end = _fatal(lines, i, fatal["message"])
-            found.append((chain, i, end))
+            chains.append((chain, i, end))
             i = end
             continue
         if _is_bare_syntax_error(lines, i):
             block = _block(lines, i, "")
             if block is not None and block.type.endswith("Error"):
-                found.append(([ChainLink(block.type, block.message, block.frames)], i, block.end))
+                chains.append(([ChainLink(block.type, block.message, block.frames)], i, block.end))
                 i = block.end
                 continue
         i += 1
-    return found
+    return chains
 
 
 def _header(line: str) -> str | None:
@@ -101,9 +101,9 @@ def _chain(lines: Sequence[str], first: int) -> tuple[list[ChainLink], int]:
         after = i
         while after < len(lines) and after < i + 3 and not _bare(lines[after]):
             after += 1
-        said = _bare(lines[after]) if after < len(lines) else ""
-        if said.endswith((_CAUSE, _CONTEXT)):
-            relation = "cause" if said.endswith(_CAUSE) else "context"
+        sentence = _bare(lines[after]) if after < len(lines) else ""
+        if sentence.endswith((_CAUSE, _CONTEXT)):
+            relation = "cause" if sentence.endswith(_CAUSE) else "context"
             i = after + 1
             while i < len(lines) and i < after + 3 and not _bare(lines[i]):
                 i += 1
@@ -159,10 +159,10 @@ def _frames(lines: Sequence[str], start: int, prefix: str) -> tuple[list[Frame],
             i += 1
         body = "\n".join(lines[start:i])
         if len(body) <= MOST_REMEMBERED:
-            known, read_lines = _known_frames(body)
+            known_frames, read_lines = _known_frames(body)
             if start + read_lines < i:
-                return list(known), start + read_lines
-            frames = list(known)
+                return list(known_frames), start + read_lines
+            frames = list(known_frames)
         else:
             i = start
     more, i = _read_frames(lines, i, prefix, MOST_FRAMES - len(frames))
@@ -181,14 +181,14 @@ def _read_frames(lines: Sequence[str], start: int, prefix: str, most: int) -> tu
     i = start
     while i < len(lines) and len(frames) < most:
         bare = _bare(lines[i])
-        found = _FRAME.search(bare)
-        if found is not None and bare.startswith("File "):
+        match = _FRAME.search(bare)
+        if match is not None and bare.startswith("File "):
             # A syntax error has a place without a function.
-            function = (found["function"] or "<source>").strip()
-            file = found["file"]
+            function = (match["function"] or "<source>").strip()
+            file = match["file"]
             code = _code_below(lines, i, prefix)
             frames.append(
-                Frame(function, _module_of(file), file, int(found["line"]), not looks_like_library(file), code)
+                Frame(function, _module_of(file), file, int(match["line"]), not looks_like_library(file), code)
             )
             i += 1
             continue
@@ -246,9 +246,9 @@ def _members(lines: Sequence[str], block: _Block) -> None:
             break
         prefix = _header(line)
         if prefix is None:
-            said = _bare(line)
-            if said.endswith((_CAUSE, _CONTEXT)):
-                relation = "cause" if said.endswith(_CAUSE) else "context"
+            text = _bare(line)
+            if text.endswith((_CAUSE, _CONTEXT)):
+                relation = "cause" if text.endswith(_CAUSE) else "context"
             i += 1
             continue
         member = _block(lines, i + 1, prefix if "|" in prefix else prefix + "|")
@@ -276,19 +276,19 @@ def _fatal(lines: Sequence[str], first: int, message: str) -> tuple[list[ChainLi
     i = first + 1
     while i < len(lines) and i < first + MOST_FRAMES:
         line = cut(lines[i]).strip()
-        found = _FRAME.match(line)
+        match = _FRAME.match(line)
         if _THREAD.match(line):
             threads += 1
             current = line.startswith("Current thread") or (threads == 1 and "Current thread" not in "".join(lines[i:]))
-        elif found is not None:
+        elif match is not None:
             if current:
-                file = found["file"]
+                file = match["file"]
                 frames.append(
                     Frame(
-                        (found["function"] or "").strip(),
+                        (match["function"] or "").strip(),
                         _module_of(file),
                         file,
-                        int(found["line"]),
+                        int(match["line"]),
                         not looks_like_library(file),
                     )
                 )
@@ -303,8 +303,8 @@ def _fatal(lines: Sequence[str], first: int, message: str) -> tuple[list[ChainLi
 
 def _is_bare_syntax_error(lines: Sequence[str], i: int) -> bool:
     """Whether a syntax error of the main program starts here: it is printed without a header."""
-    found = _FRAME.fullmatch(cut(lines[i]).strip())
-    if found is None or found["function"] is not None:
+    match = _FRAME.fullmatch(cut(lines[i]).strip())
+    if match is None or match["function"] is not None:
         return False
     return any(
         re.match(r"\w*(?:Syntax|Indentation|Tab)Error\b", lines[j]) for j in range(i + 1, min(i + 5, len(lines)))

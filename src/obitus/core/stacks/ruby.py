@@ -29,7 +29,7 @@ _BLOCK = re.compile(r"^(?:block (?:\(\d+ levels\) )?in |rescue in |ensure in )+"
 
 def read(lines: Sequence[str]) -> FoundChains:
     """Return each backtrace in ``lines``."""
-    found: FoundChains = []
+    chains: FoundChains = []
     i = 0
     while i < len(lines):
         line = cut(lines[i])
@@ -45,9 +45,9 @@ def read(lines: Sequence[str]) -> FoundChains:
         if not chain:
             i += 1
             continue
-        found.append((chain, i, end))
+        chains.append((chain, i, end))
         i = end
-    return found
+    return chains
 
 
 def _header(line: str) -> dict[str, str] | None:
@@ -119,8 +119,8 @@ def _logged(lines: Sequence[str], first: int, kind: str, message: str) -> tuple[
     return ([ChainLink(kind, message, frames)], i) if frames else ([], first)
 
 
-def _frame(found: re.Match[str] | dict[str, str]) -> Frame:
-    name = _BLOCK.sub("", found["function"])
+def _frame(match: re.Match[str] | dict[str, str]) -> Frame:
+    name = _BLOCK.sub("", match["function"])
     # Since 3.4 the class comes before the method.
     owner, _, method = name.replace("#", ".").rpartition(".")
-    return Frame(method or name, owner, found["file"], int(found["line"]), _LIBRARY.search(found["file"]) is None)
+    return Frame(method or name, owner, match["file"], int(match["line"]), _LIBRARY.search(match["file"]) is None)

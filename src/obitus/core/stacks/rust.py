@@ -27,7 +27,7 @@ _LIBRARY_PLACE: Final = ("/rustc/", "/.cargo/", "/rustlib/", "/cargo/registry/")
 
 def read(lines: Sequence[str]) -> FoundChains:
     """Return each panic in ``lines``."""
-    found: FoundChains = []
+    chains: FoundChains = []
     i = 0
     while i < len(lines):
         line = cut(lines[i])
@@ -48,8 +48,8 @@ def read(lines: Sequence[str]) -> FoundChains:
             # Without a backtrace there is only the place of the panic.
             frames = [Frame("<panic>", "", at["file"], int(at["line"]), _is_own("", at["file"]))]
         frames = _up_to(frames, at["file"], int(at["line"]))
-        found.append(([ChainLink("panic", "\n".join(message), frames)], first, i))
-    return found
+        chains.append(([ChainLink("panic", "\n".join(message), frames)], first, i))
+    return chains
 
 
 def _old(line: str) -> re.Match[str] | None:

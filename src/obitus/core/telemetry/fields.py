@@ -57,9 +57,9 @@ def attributes_of(raw: Any) -> dict[str, Any]:
     if not isinstance(raw, list):
         return {}
     return {
-        short(str(one["key"])): value_of(one.get("value"))
-        for one in raw[:MOST_ATTRIBUTES]
-        if isinstance(one, dict) and "key" in one
+        short(str(pair["key"])): value_of(pair.get("value"))
+        for pair in raw[:MOST_ATTRIBUTES]
+        if isinstance(pair, dict) and "key" in pair
     }
 
 
@@ -82,11 +82,11 @@ def value_of(raw: Any, deep: int = 0) -> Any:
         if name in raw:
             return raw[name]
     if "arrayValue" in raw:
-        return [value_of(one, deep + 1) for one in list_in(raw["arrayValue"], "values")[:MOST_ATTRIBUTES]]
+        return [value_of(element, deep + 1) for element in list_in(raw["arrayValue"], "values")[:MOST_ATTRIBUTES]]
     if "kvlistValue" in raw:
         return {
-            short(str(one.get("key"))): value_of(one.get("value"), deep + 1)
-            for one in list_in(raw["kvlistValue"], "values")[:MOST_ATTRIBUTES]
+            short(str(element.get("key"))): value_of(element.get("value"), deep + 1)
+            for element in list_in(raw["kvlistValue"], "values")[:MOST_ATTRIBUTES]
         }
     return None
 

@@ -35,7 +35,7 @@ def logs(payload: Mapping[str, Any], now_ms: int, steps: SendersSteps) -> Iterat
     number = 0
     for resource_logs in list_in(payload, "resourceLogs")[:MOST_RESOURCES]:
         source, shared = source_of(resource_logs)
-        found = Translated(source, [], [])
+        translated = Translated(source, [], [])
         seen: dict[bytes, int] = defaultdict(int)
         for scope_logs in list_in(resource_logs, "scopeLogs"):
             scope = dict_in(scope_logs, "scope")
@@ -44,12 +44,12 @@ def logs(payload: Mapping[str, Any], now_ms: int, steps: SendersSteps) -> Iterat
                 if number > MOST_RECORDS:
                     continue
                 try:
-                    found.reports.append(
+                    translated.reports.append(
                         (number, _log_of(record, str(scope.get("name", "")), shared, source, now_ms, seen, steps))
                     )
                 except (ValueError, TypeError, OverflowError) as error:
-                    found.refused.append((number, str(error)[:200]))
-        yield found
+                    translated.refused.append((number, str(error)[:200]))
+        yield translated
     if number > MOST_RECORDS:
         yield Translated(Source("", "", ""), [], [], number - MOST_RECORDS)
 

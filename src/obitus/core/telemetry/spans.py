@@ -43,7 +43,7 @@ def traces(payload: Mapping[str, Any], now_ms: int, steps: SendersSteps) -> Iter
     number = 0
     for resource_spans in list_in(payload, "resourceSpans")[:MOST_RESOURCES]:
         source, shared = source_of(resource_spans)
-        found = Translated(source, [], [])
+        translated = Translated(source, [], [])
         spans: list[tuple[int, Mapping[str, Any]]] = []
         for scope_spans in list_in(resource_spans, "scopeSpans"):
             for span in list_in(scope_spans, "spans"):
@@ -56,7 +56,7 @@ def traces(payload: Mapping[str, Any], now_ms: int, steps: SendersSteps) -> Iter
             try:
                 span = _Span(raw)
             except (ValueError, TypeError, OverflowError) as error:
-                found.refused.append((place, str(error)[:200]))
+                translated.refused.append((place, str(error)[:200]))
                 continue
             read.append((place, span))
             if span.kind in (_CLIENT, _PRODUCER):
@@ -66,11 +66,13 @@ def traces(payload: Mapping[str, Any], now_ms: int, steps: SendersSteps) -> Iter
                 steps.set_run(source.app, span.trace, runs[span.trace])
         for place, span in read:
             try:
-                found.reports.extend([(place, report) for report in _reports_of(span, runs, shared, source, steps)])
+                translated.reports.extend(
+                    [(place, report) for report in _reports_of(span, runs, shared, source, steps)]
+                )
             except (ValueError, TypeError, OverflowError) as error:
-                found.refused.append((place, str(error)[:200]))
-        found.reports.extend(_tallies(read, source))
-        yield found
+                translated.refused.append((place, str(error)[:200]))
+        translated.reports.extend(_tallies(read, source))
+        yield translated
     if number > MOST_RECORDS:
         yield Translated(Source("", "", ""), [], [], number - MOST_RECORDS)
 
@@ -246,7 +248,7 @@ def _tallies(read: list[tuple[int, _Span]], source: Source) -> list[tuple[int, d
             key = (span.entry_point, span.outcome, span.status, span.start_ns // 1_000_000 // HOUR_MS)
             groups[key].append(span)
             first.setdefault(key, place)
-    found = []
+    tallies = []
     for key, spans in groups.items():
         entry_point, outcome, status, hour = key
         report: dict[str, Any] = {
@@ -268,5 +270,5 @@ def _tallies(read: list[tuple[int, _Span]], source: Source) -> list[tuple[int, d
             report["status"] = status
         if source.release:
             report["release"] = source.release
-        found.append((first[key], report))
-    return found
+        tallies.append((first[key], report))
+    return tallies

@@ -53,11 +53,11 @@ class Steps:
     def _keep(self, place: tuple[str, str, str], packed: str) -> None:
         sender = place[0]
         with self._lock:
-            kept = self._by_trace.setdefault(place, _Kept())
+            trace = self._by_trace.setdefault(place, _Kept())
             self._by_trace.move_to_end(place)
-            if len(kept.steps) < MOST_STEPS and packed not in kept.steps:
-                kept.steps[packed] = None
-                kept.bytes += len(packed)
+            if len(trace.steps) < MOST_STEPS and packed not in trace.steps:
+                trace.steps[packed] = None
+                trace.bytes += len(packed)
                 self._bytes[sender] += len(packed)
             while self._bytes[sender] > MOST_KEPT_BYTES_OF_A_SENDER:
                 self._forget(next(other for other in self._by_trace if other[0] == sender))
@@ -67,8 +67,8 @@ class Steps:
     def of(self, place: tuple[str, str, str]) -> list[dict[str, Any]]:
         """Return the steps of a trace so far, in order of time."""
         with self._lock:
-            kept = self._by_trace.get(place)
-            packed = list(kept.steps) if kept is not None else []
+            trace = self._by_trace.get(place)
+            packed = list(trace.steps) if trace is not None else []
         return sorted(map(json.loads, packed), key=lambda step: str(step["time"]))
 
     def all_of(self, sender: str) -> list[TraceSoFar]:
@@ -93,8 +93,8 @@ class Steps:
             for packed in steps:
                 self._keep(place, packed)
             if ids or run:
-                known, known_run = self.link(place)
-                known += [one for one in ids if one not in known][: MOST_STEPS - len(known)]
+                parents, known_run = self.link(place)
+                parents += [one for one in ids if one not in parents][: MOST_STEPS - len(parents)]
                 known_run.update(run)
 
     def _forget(self, place: tuple[str, str, str]) -> None:

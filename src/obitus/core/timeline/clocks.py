@@ -88,8 +88,8 @@ def corrected(entry: Entry, by_host: Mapping[str, float]) -> float:
 def _reference(entries: list[Entry], bounds: Mapping[tuple[str, str], _Bounds]) -> str:
     causes: dict[str, int] = defaultdict(int)
     called = {callee for _, callee in bounds}
-    for (caller, _), one in bounds.items():
-        causes[caller] += one.calls + (10**9 if caller not in called else 0)
+    for (caller, _), bound in bounds.items():
+        causes[caller] += bound.calls + (10**9 if caller not in called else 0)
     first = {entry.host: entry.time_ms for entry in sorted(entries, key=lambda entry: (-entry.time_ms, entry.key))}
     return max(causes, key=lambda host: (causes[host], -first[host], host))
 
@@ -120,25 +120,25 @@ def _spread(bounds: Mapping[tuple[str, str], _Bounds], reference: str) -> dict[s
 
 def _between(bounds: Mapping[tuple[str, str], _Bounds], here: str, other: str, base_ms: float) -> _Bounds:
     """Return the range of correction of the other clock where this one is corrected by ``base_ms``, from calls in both directions."""
-    found = _Bounds()
-    there = bounds.get((here, other))
-    for low, high in there.seen if there else ():
-        found.meet(low + base_ms, high + base_ms)
+    between = _Bounds()
+    opposite = bounds.get((here, other))
+    for low, high in opposite.seen if opposite else ():
+        between.meet(low + base_ms, high + base_ms)
     back = bounds.get((other, here))
     for low, high in back.seen if back else ():
-        found.meet(base_ms - high, base_ms - low)
-    return found
+        between.meet(base_ms - high, base_ms - low)
+    return between
 
 
 def _reason(host: str, by_ms: float, caller: str, calls: int, *, fits: bool) -> str:
     way = "behind" if by_ms > 0 else "ahead of"
-    seen = f"{calls:,} call{'s' if calls != 1 else ''} between them"
+    evidence = f"{calls:,} call{'s' if calls != 1 else ''} between them"
     if not fits:
         return (
-            f"The clocks of {host} and {caller} cannot be brought together: no one correction puts every cause before its effect in {seen}. "
+            f"The clocks of {host} and {caller} cannot be brought together: no one correction puts every cause before its effect in {evidence}. "
             f"{abs(by_ms) / 1000:,.3f} s is what most of them ask for."
         )
     return (
         f"The clock of {host} is {abs(by_ms) / 1000:,.3f} s {way} that of {caller}: what was called would have begun before it was called, "
-        f"or ended after its answer, in {seen}."
+        f"or ended after its answer, in {evidence}."
     )

@@ -46,7 +46,7 @@ def folds(timeline: Timeline) -> list[Fold]:
         if entry.kind == "failure"
         for back in range(SHOWN_BEFORE + 1)
     }
-    found = []
+    folds = []
     places = groupby(
         range(len(timeline.entries)), key=lambda place: (_likeness(timeline.entries[place]), place in near)
     )
@@ -54,10 +54,10 @@ def folds(timeline: Timeline) -> list[Fold]:
         some = list(group)
         if likeness is not None and not is_near and len(some) >= LEAST_ALIKE:
             kind = _NAMES[timeline.entries[some[0]].kind]
-            found.append(
+            folds.append(
                 Fold(some[0], some[-1], f"{len(some):,} {kind} in a row that say the same but for their values")
             )
-    return found
+    return folds
 
 
 def last_worked(timeline: Timeline, failure: str) -> LastWorking | None:

@@ -36,18 +36,18 @@ def merge(entries: Iterable[Entry]) -> Timeline:
     by_key: dict[str, Entry] = {}
     for entry in sorted(entries, key=lambda entry: (entry.key, entry.time_ms, entry.said)):
         by_key.setdefault(entry.key, entry)
-    known = list(by_key.values())
-    moved = corrections(known)
+    distinct = list(by_key.values())
+    moved = corrections(distinct)
     by_host = {one.host: one.by_ms for one in moved}
-    times = {entry.key: corrected(entry, by_host) for entry in known}
+    times = {entry.key: corrected(entry, by_host) for entry in distinct}
     parents, circles = _parents(by_key, times)
-    ordered, depths = _ordered(known, times, parents)
+    ordered, depths = _ordered(distinct, times, parents)
     notes = []
     if circles:
         notes.append(
             f"{circles:,} step{'s name each other as their parents' if circles > 1 else ' names itself as its parent'}; they are put in order by time."
         )
-    missing = {entry.parent for entry in known if entry.parent and entry.parent not in by_key}
+    missing = {entry.parent for entry in distinct if entry.parent and entry.parent not in by_key}
     if missing:
         notes.append(
             f"{len(missing):,} {'callers are' if len(missing) > 1 else 'caller is'} named that nothing was reported of: "
@@ -80,12 +80,12 @@ def _parents(by_key: Mapping[str, Entry], times: Mapping[str, float]) -> tuple[d
 
 
 def _ordered(
-    known: list[Entry], times: Mapping[str, float], parents: Mapping[str, str]
+    entries: list[Entry], times: Mapping[str, float], parents: Mapping[str, str]
 ) -> tuple[list[Entry], dict[str, int]]:
     """Return entries by time, each after its parent, and the depth of each."""
     children: dict[str, list[Entry]] = defaultdict(list)
     waiting: list[tuple[float, int, str, Entry]] = []
-    for entry in known:
+    for entry in entries:
         if entry.key in parents:
             children[parents[entry.key]].append(entry)
         else:

@@ -174,8 +174,8 @@ def _step(reported: Reported, own: Entry, place: int, step: Mapping[str, Any]) -
 def _with_parent(entry: Entry, by_span: Mapping[str, str]) -> Entry:
     if not entry.parent.startswith("span "):
         return entry
-    found = by_span.get(entry.parent.removeprefix("span "))
-    return entry if found is None or found == entry.key else replace(entry, parent=found)
+    parent = by_span.get(entry.parent.removeprefix("span "))
+    return entry if parent is None or parent == entry.key else replace(entry, parent=parent)
 
 
 def _under_their_calls(entries: list[Entry], answers: Mapping[str, tuple[str, str]]) -> list[Entry]:

@@ -19,20 +19,20 @@ def once(entries: Iterable[Entry]) -> list[Entry]:
     entry with a report of its own stays, else the first. Both ends of a call stay: they are two runs on two hosts,
     one inside of the other.
     """
-    kept: list[Entry] = []
+    entries_once: list[Entry] = []
     became: dict[str, str] = {}
     alike: dict[tuple[str, ...], list[int]] = defaultdict(list)
     # Those with a report of their own first: the others are duplicates of them.
     for entry in sorted(entries, key=lambda entry: (entry.number is None, entry.time_ms, entry.key)):
         sign = (entry.app, entry.host, entry.run or entry.trace, entry.kind, " ".join(entry.said.split()))
-        place = None if entry.number is not None else _twin(entry, kept, alike[sign])
+        place = None if entry.number is not None else _twin(entry, entries_once, alike[sign])
         if place is None:
-            alike[sign].append(len(kept))
-            kept.append(entry)
+            alike[sign].append(len(entries_once))
+            entries_once.append(entry)
             continue
-        other = kept[place]
+        other = entries_once[place]
         became[entry.key] = other.key
-        kept[place] = replace(
+        entries_once[place] = replace(
             other,
             tellers=(*other.tellers, *entry.tellers),
             data=entry.data | other.data,
@@ -43,7 +43,7 @@ def once(entries: Iterable[Entry]) -> list[Entry]:
         replace(entry, parent=became[entry.parent])
         if entry.parent in became and became[entry.parent] != entry.key
         else entry
-        for entry in kept
+        for entry in entries_once
     ]
 
 

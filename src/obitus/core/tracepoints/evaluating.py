@@ -116,12 +116,12 @@ def holds(value: object) -> bool:
 
 def _named(name: str) -> Work:
     def work(seen: Locals, around: Locals) -> Any:
-        found = seen.get(name, _MISSING)
-        if found is _MISSING:
-            found = around.get(name, _MISSING)
-            if found is _MISSING:
+        value = seen.get(name, _MISSING)
+        if value is _MISSING:
+            value = around.get(name, _MISSING)
+            if value is _MISSING:
                 raise NoValue(f"there is no {name} at this line")
-        return found
+        return value
 
     return work
 
@@ -144,12 +144,12 @@ def _compared(first: Work, others: list[tuple[Callable[[Any, Any], bool], Work]]
         return lambda seen, around: compare(first(seen, around), other(seen, around))
 
     def work(seen: Locals, around: Locals) -> bool:
-        left = first(seen, around)
+        left_value = first(seen, around)
         for compare, other in others:
             right = other(seen, around)
-            if not compare(left, right):
+            if not compare(left_value, right):
                 return False
-            left = right
+            left_value = right
         return True
 
     return work
@@ -200,19 +200,19 @@ def _guarded(act: Callable[..., Any], *values: Any) -> Any:
 
 
 def _number(value: Any) -> Any:
-    found = plain(value)
-    if type(found) not in _NUMBERS and type(found) is not dt.timedelta:
+    number = plain(value)
+    if type(number) not in _NUMBERS and type(number) is not dt.timedelta:
         raise NoValue(f"a {name_of(type(value))} is no number")
-    return found
+    return number
 
 
 def _summed(operator: str, left: Work, right: Work) -> Work:
     act, takes = _SUMS[operator], _TAKES[operator]
 
     def work(seen: Locals, around: Locals) -> Any:
-        one, other = plain(left(seen, around)), plain(right(seen, around))
-        takes(one, other)
-        return _guarded(act, one, other)
+        left_value, right_value = plain(left(seen, around)), plain(right(seen, around))
+        takes(left_value, right_value)
+        return _guarded(act, left_value, right_value)
 
     return work
 
@@ -253,21 +253,21 @@ _TAKES: Final[dict[str, Callable[[Any, Any], None]]] = {
 
 
 def _text_of(value: Any) -> str:
-    found = plain(value)
-    if type(found) is not str:
+    text = plain(value)
+    if type(text) is not str:
         raise NoValue(f"a {name_of(type(value))} is no text")
-    if len(found) > MOST_TEXT:
+    if len(text) > MOST_TEXT:
         raise NoValue(f"a text of more than {MOST_TEXT:,} characters is not looked at")
-    return found
+    return text
 
 
 def _as_text(value: Any) -> str:
-    found = plain(value)
-    if type(found) is int and found.bit_length() > MOST_BITS:
+    plain_value = plain(value)
+    if type(plain_value) is int and plain_value.bit_length() > MOST_BITS:
         raise NoValue(f"a whole number of more than {MOST_BITS:,} bits is not written")
-    if type(found) in _TEXTS and len(found) > MOST_MADE:
+    if type(plain_value) in _TEXTS and len(plain_value) > MOST_MADE:
         raise NoValue(f"a text of more than {MOST_MADE:,} characters is not put together")
-    return str(found)
+    return str(plain_value)
 
 
 def _most(choose: Callable[..., Any]) -> Callable[..., Any]:

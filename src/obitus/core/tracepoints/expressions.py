@@ -169,9 +169,9 @@ def _bare(expression: Expression) -> tuple[int, str]:
         case Item(of, key):
             return WHOLE, f"{_written(of, WHOLE)}[{_written(key, 0)}]"
         case Call(function, arguments):
-            return WHOLE, f"{function}({', '.join(_written(one, 0) for one in arguments)})"
+            return WHOLE, f"{function}({', '.join(_written(written_part, 0) for written_part in arguments)})"
         case Several(parts):
-            return WHOLE, f"[{', '.join(_written(one, 0) for one in parts)}]"
+            return WHOLE, f"[{', '.join(_written(written_part, 0) for written_part in parts)}]"
         case Minus(of):
             return STRENGTH["minus"], f"-{_written(of, STRENGTH['minus'])}"
         case Sum(operator, left, right):
@@ -187,7 +187,7 @@ def _bare(expression: Expression) -> tuple[int, str]:
             return STRENGTH["not"], f"not {_written(of, STRENGTH['not'])}"
         case Both(operator, parts):
             own = STRENGTH[operator]
-            return own, f" {operator} ".join(_written(one, own + 1) for one in parts)
+            return own, f" {operator} ".join(_written(written_part, own + 1) for written_part in parts)
 
 
 def _is_number(expression: Expression) -> bool:

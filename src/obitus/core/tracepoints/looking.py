@@ -103,30 +103,30 @@ def attribute(value: object, name: str) -> Any:
     if enum.Enum in bases and name in ("name", "value"):
         return _held(value, bases).get(f"_{name}_")
     for base in _mro(value) if is_class else bases:
-        found = _own(base).get(name, _MISSING)
-        if found is _MISSING:
+        value_held = _own(base).get(name, _MISSING)
+        if value_held is _MISSING:
             continue
-        if not is_class and isinstance_of(found, _READ):
+        if not is_class and isinstance_of(value_held, _READ):
             try:
-                return found.__get__(value)
+                return value_held.__get__(value)
             except AttributeError:
                 raise NoValue(f"{name} is not set") from None
-        held = _held(value, bases).get(name, _MISSING) if not is_class else _MISSING
-        if isinstance_of(found, (property,)):
+        attribute_held = _held(value, bases).get(name, _MISSING) if not is_class else _MISSING
+        if isinstance_of(value_held, (property,)):
             raise NoValue(f"{name} is a property, and properties are not run")
-        if held is not _MISSING:
-            return held
-        if isinstance_of(found, _RUNS):
+        if attribute_held is not _MISSING:
+            return attribute_held
+        if isinstance_of(value_held, _RUNS):
             raise NoValue(f"{name} is a function, and nothing is called")
-        if hasattr_of(found, "__get__"):
+        if hasattr_of(value_held, "__get__"):
             # A field of a named tuple is a descriptor of Python's own, and reads its item.
-            if type(found) is _FIELD and not is_class:
-                return found.__get__(value, type(value))
+            if type(value_held) is _FIELD and not is_class:
+                return value_held.__get__(value, type(value))
             raise NoValue(f"{name} is worked out by the app's own code, which is not run")
-        return found
-    held = _held(value, bases).get(name, _MISSING)
-    if held is not _MISSING:
-        return held
+        return value_held
+    attribute_held = _held(value, bases).get(name, _MISSING)
+    if attribute_held is not _MISSING:
+        return attribute_held
     raise NoValue(f"a {name_of(type(value))} has no {name} that can be read without running its code")
 
 
@@ -147,35 +147,35 @@ def hasattr_of(value: object, name: str) -> bool:
 def _held(value: object, bases: tuple[type, ...]) -> dict[str, Any]:
     """Return the instance attributes of an object."""
     if types.ModuleType in bases:
-        held = vars(types.ModuleType)["__dict__"].__get__(value)
+        attributes = vars(types.ModuleType)["__dict__"].__get__(value)
     else:
-        held = None
+        attributes = None
         for base in bases:
             descriptor = _own(base).get("__dict__")
             if type(descriptor) is types.GetSetDescriptorType:
-                held = descriptor.__get__(value)
+                attributes = descriptor.__get__(value)
                 break
-    return held if type(held) is dict else {}
+    return attributes if type(attributes) is dict else {}
 
 
 def item(value: object, key: object) -> Any:
     """Return an item of one of Python's own containers; raises NoValue."""
     bases = bases_of(value)
-    asked = plain(key)
+    plain_key = plain(key)
     if dict in bases:
         # Only plain keys are compared one by one: a key of the app could have its own ``__eq__``.
-        found = _of_dict(value, asked)
-        if found is _MISSING:
-            raise NoValue(f"there is no {_short(asked)} in it")
-        return found
+        element = _of_dict(value, plain_key)
+        if element is _MISSING:
+            raise NoValue(f"there is no {_short(plain_key)} in it")
+        return element
     for base in _NUMBERED:
         if base in bases:
-            if type(asked) not in (int, bool):
-                raise NoValue(f"a {name_of(type(value))} has numbered items, not {_short(asked)}")
+            if type(plain_key) not in (int, bool):
+                raise NoValue(f"a {name_of(type(value))} has numbered items, not {_short(plain_key)}")
             size = int(base.__len__(value))
-            if not -size <= asked < size:
-                raise NoValue(f"it has {size} items, none at {_short(asked)}")
-            return base.__getitem__(value, int(asked))
+            if not -size <= plain_key < size:
+                raise NoValue(f"it has {size} items, none at {_short(plain_key)}")
+            return base.__getitem__(value, int(plain_key))
     raise NoValue(f"items of a {name_of(type(value))} cannot be read without running its code")
 
 
@@ -213,10 +213,10 @@ def is_in(asked: object, value: object) -> bool:
             raise NoValue(f"a text of more than {MOST_TEXT:,} characters is not looked through")
         return part in text
     wanted = plain(asked)
-    base = next((one for one in _LOOKED_THROUGH if one in bases), None)
+    base = next((element for element in _LOOKED_THROUGH if element in bases), None)
     if base is None:
         raise NoValue(f"a {name_of(type(value))} cannot be looked through without running its code")
-    if any(equals(one, wanted) for one in islice(base.__iter__(value), MOST_LOOKED_THROUGH)):
+    if any(equals(element, wanted) for element in islice(base.__iter__(value), MOST_LOOKED_THROUGH)):
         return True
     if length(value) > MOST_LOOKED_THROUGH:
         raise NoValue(f"it is not among the first {MOST_LOOKED_THROUGH:,}, and no more are looked through")

@@ -120,7 +120,7 @@ def read_order(sent: Mapping[str, Any]) -> TracepointOrder:
         line=line,
         seconds=min(LONGEST_S, float(seconds)),
         condition=read_condition(str(sent.get("condition") or "")),
-        values=tuple(read_value(str(one)) for one in _list(sent, "values")[:VALUES_OF_A_HIT]),
+        values=tuple(read_value(str(value)) for value in _list(sent, "values")[:VALUES_OF_A_HIT]),
         message=_read(read_message, message, "the message") if message else None,
         collect=collect,
         depth=int(_number(sent, "depth", 1, MOST_DEPTH, USUAL_DEPTH)),
@@ -131,8 +131,8 @@ def read_order(sent: Mapping[str, Any]) -> TracepointOrder:
         release=short(str(sent.get("release") or "")),
         hash=short(str(sent.get("hash") or "")),
         code_hash=short(str(sent.get("code_hash") or "")),
-        hosts=tuple(short(str(one)) for one in _list(sent, "hosts")[:MOST_FILTERS]),
-        instances=tuple(short(str(one)) for one in _list(sent, "instances")[:MOST_FILTERS]),
+        hosts=tuple(short(str(host)) for host in _list(sent, "hosts")[:MOST_FILTERS]),
+        instances=tuple(short(str(instance)) for instance in _list(sent, "instances")[:MOST_FILTERS]),
     )
 
 
@@ -145,8 +145,8 @@ def read_value(text: str) -> Value:
     """Parse ``name: expression``, or an expression alone; raises OrderTrouble."""
     named = re.match(r"\s*([^\W\d][\w.-]{0,59})\s*:(?!:)\s*(.*)", text, re.DOTALL)
     name, expression = (named[1], named[2]) if named is not None else ("", text)
-    found = _read(read, expression, f"the value {text.strip()!r}")
-    return Value(name or short(written(found)), found)
+    expression_read = _read(read, expression, f"the value {text.strip()!r}")
+    return Value(name or short(written(expression_read)), expression_read)
 
 
 def words_of(expression: Expression) -> tuple[str, ...]:
@@ -175,12 +175,12 @@ def _read(how: Any, text: str, what: str) -> Any:
 
 
 def _list(sent: Mapping[str, Any], name: str) -> list[Any]:
-    found = sent.get(name)
-    return found if isinstance(found, list) else []
+    values = sent.get(name)
+    return values if isinstance(values, list) else []
 
 
 def _number(sent: Mapping[str, Any], name: str, least: float, most: float, usual: float) -> float:
-    found = sent.get(name)
-    if isinstance(found, bool) or not isinstance(found, int | float):
+    number = sent.get(name)
+    if isinstance(number, bool) or not isinstance(number, int | float):
         return usual
-    return min(most, max(least, found))
+    return min(most, max(least, number))

@@ -162,10 +162,10 @@ class _Reading:
         denials = 0
         while self._takes("not"):
             denials += 1
-        found = self._compared()
+        expression = self._compared()
         for _ in range(denials):
-            found = self._made(Not(found))
-        return found
+            expression = self._made(Not(expression))
+        return expression
 
     def _compared(self) -> Expression:
         first = self._summed(STRENGTH["+"])
@@ -199,27 +199,27 @@ class _Reading:
         minuses = 0
         while self._takes("-"):
             minuses += 1
-        found = self._reached()
+        expression = self._reached()
         for _ in range(minuses):
-            found = self._made(Minus(found))
-        return found
+            expression = self._made(Minus(expression))
+        return expression
 
     def _reached(self) -> Expression:
-        found = self._smallest()
+        expression = self._smallest()
         while True:
             if self._takes("."):
-                found = self._made(Attribute(found, self._name("the name of an attribute")))
+                expression = self._made(Attribute(expression, self._name("the name of an attribute")))
             elif self._takes("["):
                 key = self._either()
                 self._closes("]")
-                found = self._made(Item(found, key))
+                expression = self._made(Item(expression, key))
             elif self._kind == "symbol" and self._text == "(":
                 raise ExpressionTrouble(
                     f"nothing of the app is called; the functions here are {', '.join(FUNCTIONS)}",
                     self._tokens[self._at][2],
                 )
             else:
-                return found
+                return expression
 
     def _smallest(self) -> Expression:
         kind, text, position = self._tokens[self._at]
@@ -275,19 +275,19 @@ class _Reading:
 
 def _tokens(text: str) -> list[tuple[str, str, int]]:
     """Return the tokens of a text with their places, from 1, and the end."""
-    found: list[tuple[str, str, int]] = []
+    tokens: list[tuple[str, str, int]] = []
     at = 0
     while at < len(text):
         token = _TOKEN.match(text, at)
         if token is None:
-            said = "this text has no end" if text[at] in "\"'" else f"`{text[at]}` is no part of this language"
-            raise ExpressionTrouble(said, at + 1)
+            trouble = "this text has no end" if text[at] in "\"'" else f"`{text[at]}` is no part of this language"
+            raise ExpressionTrouble(trouble, at + 1)
         kind = token.lastgroup or ""
         if kind != "blank":
             word = token.group()
-            found.append(("word" if word in _WORDS else kind, word, at + 1))
+            tokens.append(("word" if word in _WORDS else kind, word, at + 1))
         at = token.end()
-    return [*found, ("end", "", len(text) + 1)]
+    return [*tokens, ("end", "", len(text) + 1)]
 
 
 def _number(text: str, position: int) -> int | float:
@@ -302,11 +302,11 @@ def _number(text: str, position: int) -> int | float:
 
 
 def _unquoted(text: str, position: int) -> str:
-    def meant(found: re.Match[str]) -> str:
-        character = found.group(1)
+    def meant(match: re.Match[str]) -> str:
+        character = match.group(1)
         if character not in _ESCAPES:
             raise ExpressionTrouble(
-                f"`\\{character}` means nothing; a backslash is written `\\\\`", position + 1 + found.start()
+                f"`\\{character}` means nothing; a backslash is written `\\\\`", position + 1 + match.start()
             )
         return _ESCAPES[character]
 

@@ -72,9 +72,9 @@ class RuleBook:
         return next((one for one in self.rules() if one.row.id == rule_id), None)
 
     def _read(self, now_ms: int) -> list[ActiveRule]:
-        by_id = {one.id: one for one in channels.channels(self._records.reader)}
+        by_id = {channel.id: channel for channel in channels.channels(self._records.reader)}
         notified = rules.channels_of(self._records.reader)
-        found = []
+        active = []
         for row in rules.active(self._records.reader):
             try:
                 condition = read_condition(row.condition, now_ms)
@@ -83,20 +83,28 @@ class RuleBook:
                 _log.warning("the alert rule %r cannot be understood any more: %s", row.name, trouble)
                 continue
             its = notified.get(row.id, [])
-            found.append(
+            active.append(
                 ActiveRule(
                     row,
                     condition,
-                    tuple(by_id[one.channel_id] for one in its if not one.escalates and one.channel_id in by_id),
-                    tuple(by_id[one.channel_id] for one in its if one.escalates and one.channel_id in by_id),
+                    tuple(
+                        by_id[notified.channel_id]
+                        for notified in its
+                        if not notified.escalates and notified.channel_id in by_id
+                    ),
+                    tuple(
+                        by_id[notified.channel_id]
+                        for notified in its
+                        if notified.escalates and notified.channel_id in by_id
+                    ),
                 )
             )
-        return found
+        return active
 
 
 def to_of(some: Sequence[Channel], now_ms: int) -> list[To]:
     """Return the present state of channels: whether their person has quiet hours."""
-    found = []
+    receivers = []
     for channel in some:
         until_ms = None
         if channel.quiet_hours:
@@ -104,8 +112,8 @@ def to_of(some: Sequence[Channel], now_ms: int) -> list[To]:
                 until_ms = read_quiet_hours(channel.quiet_hours, channel.quiet_zone or "UTC").ends_ms(now_ms)
             except PacingTrouble as trouble:
                 _log.warning("the quiet hours of %s cannot be understood: %s", channel.person, trouble)
-        found.append(To(channel.id, until_ms, channel.person or ""))
-    return found
+        receivers.append(To(channel.id, until_ms, channel.person or ""))
+    return receivers
 
 
 def uids() -> Iterator[str]:

@@ -216,30 +216,30 @@ class Delivering:
         """Return the secrets of a message's actions, which are the same at each try."""
         if message.kind not in ("firing", "escalation") or message.channel_kind in ("console", "file"):
             return {}
-        found: dict[int, dict[LinkAct, str]] = {}
+        links: dict[int, dict[LinkAct, str]] = {}
         seen: set[str] = set()
         for row in rows:
             subject = firings.subject_of(row.rule_id, row.group_key, row.issue_id)
             if subject in seen or row.over_ms is not None:
                 continue
             seen.add(subject)
-            found[row.id] = {act: self._channels.seal.derive(message.uid, row.id, act) for act in acts_of(row)}
+            links[row.id] = {act: self._channels.seal.derive(message.uid, row.id, act) for act in acts_of(row)}
 
         def keep(connection: Any) -> None:
-            for number, acts in found.items():
+            for number, acts in links.items():
                 for act, secret in acts.items():
                     messages.add_link(connection, hash_of(secret), message.id, act, number, now_ms)
 
-        if found:
+        if links:
             self._records.writer.run(keep)
-        return found
+        return links
 
 
 def test_letter(name: str, home: str, uid: str, now_ms: int) -> Letter:
     """Return a message that says that a channel works."""
-    said = f"Messages to the channel {name} arrive. This one was sent on purpose, to see that; nothing has failed."
+    text = f"Messages to the channel {name} arrive. This one was sent on purpose, to see that; nothing has failed."
     return Letter(
-        uid, "test", "low", f"Test of the channel {name}", [], text=said, home=home, thread=uid, sent=to_text(now_ms)
+        uid, "test", "low", f"Test of the channel {name}", [], text=text, home=home, thread=uid, sent=to_text(now_ms)
     )
 
 

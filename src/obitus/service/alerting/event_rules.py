@@ -180,9 +180,9 @@ class Occasions:
         return reported | {name: value for name, value in facts.items() if value not in (None, "")}
 
 
-def fires(known: ActiveRule, occasion: Occasion) -> bool:
+def fires(rule: ActiveRule, occasion: Occasion) -> bool:
     """Whether a rule holds for an event."""
-    condition = known.condition
+    condition = rule.condition
     return (
         isinstance(condition, Happens)
         and occasion.happening in condition.kinds
@@ -229,22 +229,22 @@ class Happenings(Job):
 
     def take(self, event: Event) -> None:
         """Fire all rules that hold for an event, in one transaction: for one issue that is one message."""
-        wanted = [one for one in self._book.rules() if isinstance(one.condition, Happens)]
-        if not wanted:
+        event_rules = [active for active in self._book.rules() if isinstance(active.condition, Happens)]
+        if not event_rules:
             return
         occasion = self._occasions.of_event(event)
         if occasion is None:
             return
-        holding = [one for one in wanted if fires(one, occasion)]
+        holding = [active for active in event_rules if fires(active, occasion)]
         if not holding:
             return
         now_ms, fired = self._clock.now_ms(), fired_of(occasion, event.id)
         late = self._late(occasion, now_ms)
 
         def write(connection: Any) -> None:
-            for known in holding:
-                to = [] if late else to_of(known.to, now_ms)
-                number = firings.begin(connection, known.row, fired, to, self._book.silences(), uids(), now_ms)
+            for rule in holding:
+                to = [] if late else to_of(rule.to, now_ms)
+                number = firings.begin(connection, rule.row, fired, to, self._book.silences(), uids(), now_ms)
                 if number is not None and late:
                     firings.hold_back(connection, number, late)
 
@@ -261,7 +261,7 @@ class Happenings(Job):
 
 def occasions_between(records: Records, from_ms: int, to_ms: int, kinds: frozenset[Happening]) -> Iterator[Occasion]:
     """Yield the events in a span, as far as they are kept, for previews."""
-    found, reader = Occasions(records), records.reader
+    occasions, reader = Occasions(records), records.reader
     issue_kinds = (
         ("issue-new", history.new_issues),
         ("issue-regressed", history.regressed),
@@ -274,8 +274,10 @@ def occasions_between(records: Records, from_ms: int, to_ms: int, kinds: frozens
         issues = {issue.id: issue for issue in issue_store.numbered(reader, [row.issue_id for row in rows])}
         for row in rows:
             if row.issue_id in issues:
-                yield found.of_issue(issues[row.issue_id], kind, row.time_ms)
+                yield occasions.of_issue(issues[row.issue_id], kind, row.time_ms)
     if "rate regression" in kinds:
-        yield from map(found.of_rate, history.rate_regressions(reader, from_ms, to_ms))
+        yield from map(occasions.of_rate, history.rate_regressions(reader, from_ms, to_ms))
     if kinds & {"quiet failure", "job late"}:
-        yield from (one for one in map(found.of_quiet, history.quiet(reader, from_ms, to_ms)) if one.happening in kinds)
+        yield from (
+            one for one in map(occasions.of_quiet, history.quiet(reader, from_ms, to_ms)) if one.happening in kinds
+        )

@@ -60,13 +60,13 @@ class PeriodicAlerts:
     def _escalate(self, row: FiringRow, now_ms: int) -> None:
         """Escalate, unless somebody has taken care of it in another way, or it is over."""
         taken = self._taken_up(row)
-        known = self._book.of(row.rule_id)
+        rule = self._book.of(row.rule_id)
 
         def write(connection: Any) -> None:
             if taken:
                 firings.accept(connection, row.id, taken, now_ms)
             else:
-                to = [] if known is None else to_of(known.escalates_to, now_ms)
+                to = [] if rule is None else to_of(rule.escalates_to, now_ms)
                 firings.escalate(connection, row, to, uids(), now_ms)
 
         self._records.writer.run(write)

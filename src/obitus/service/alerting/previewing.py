@@ -49,43 +49,43 @@ class Preview:
 
 def preview_of(records: Records, condition: Condition, now_ms: int) -> Preview:
     """Return the preview of a condition."""
-    found = Preview(since_ms=now_ms - BACK_MS)
+    preview = Preview(since_ms=now_ms - BACK_MS)
     started_s = time.thread_time()
     if isinstance(condition, Happens):
-        _happened(records, condition, found, now_ms)
-        found.cost_ms = 1000 * (time.thread_time() - started_s) / max(1, len(found.firings))
-        return found
+        _happened(records, condition, preview, now_ms)
+        preview.cost_ms = 1000 * (time.thread_time() - started_s) / max(1, len(preview.firings))
+        return preview
     if isinstance(condition, Silent):
-        _stayed_away(records, condition, found, now_ms)
+        _stayed_away(records, condition, preview, now_ms)
     else:
-        _measured(records, condition, found, now_ms)
+        _measured(records, condition, preview, now_ms)
         started_s = time.thread_time()
         rule = None if condition.source == "runs" else CountedRule(0, 0, condition)
-        judged, _ = look_at(records, condition, rule, names_in(records.reader), now_ms, found.since_ms, set())
-        found.cost_ms = 1000 * (time.thread_time() - started_s)
+        judged, _ = look_at(records, condition, rule, names_in(records.reader), now_ms, preview.since_ms, set())
+        preview.cost_ms = 1000 * (time.thread_time() - started_s)
         if rule is None:
-            found.now = "; ".join(f"{', '.join(key) or 'now'}: {one.reason}" for key, one in list(judged.items())[:3])
-    found.firings.sort(key=lambda one: one.begun_ms, reverse=True)
-    _name_issues(records, condition, found)
-    return found
+            preview.now = "; ".join(f"{', '.join(key) or 'now'}: {one.reason}" for key, one in list(judged.items())[:3])
+    preview.firings.sort(key=lambda one: one.begun_ms, reverse=True)
+    _name_issues(records, condition, preview)
+    return preview
 
 
-def _name_issues(records: Records, condition: Measured | Silent, found: Preview) -> None:
+def _name_issues(records: Records, condition: Measured | Silent, preview: Preview) -> None:
     """Add the titles of issues, where groups are issues."""
     if "issue" not in condition.by:
         return
     at = condition.by.index("issue")
-    numbers = {int(one.key[at]) for one in found.firings[:MOST_SHOWN] if one.key[at].isdigit()}
+    numbers = {int(firing.key[at]) for firing in preview.firings[:MOST_SHOWN] if firing.key[at].isdigit()}
     titles = {
-        str(one.id): Headline(one.type, one.cause, one.place).title
-        for one in issue_store.numbered(records.reader, sorted(numbers))
+        str(issue.id): Headline(issue.type, issue.cause, issue.place).title
+        for issue in issue_store.numbered(records.reader, sorted(numbers))
     }
-    for one in found.firings:
-        name = f"{one.key[at]} {titles[one.key[at]]}" if one.key[at] in titles else one.key[at]
-        one.key = (*one.key[:at], name, *one.key[at + 1 :])
+    for firing in preview.firings:
+        name = f"{firing.key[at]} {titles[firing.key[at]]}" if firing.key[at] in titles else firing.key[at]
+        firing.key = (*firing.key[:at], name, *firing.key[at + 1 :])
 
 
-def _happened(records: Records, condition: Happens, found: Preview, now_ms: int) -> None:
+def _happened(records: Records, condition: Happens, preview: Preview, now_ms: int) -> None:
     for occasion in occasions_between(records, now_ms - BACK_MS, now_ms + 1, frozenset(condition.kinds)):
         if condition.node is not None and not holds(condition.node, occasion.facts, TEXTS):
             continue
@@ -93,33 +93,33 @@ def _happened(records: Records, condition: Happens, found: Preview, now_ms: int)
         title = (
             occasion.subject if issue is None else f"{issue.id} {Headline(issue.type, issue.cause, issue.place).title}"
         )
-        found.firings.append(Firing((title,), occasion.time_ms, None, None, occasion.reason, None, occasion.time_ms))
-    found.firings.sort(key=lambda one: one.begun_ms, reverse=True)
+        preview.firings.append(Firing((title,), occasion.time_ms, None, None, occasion.reason, None, occasion.time_ms))
+    preview.firings.sort(key=lambda one: one.begun_ms, reverse=True)
     if condition.node is not None:
-        found.remark = "Asked of issues as they are now: how many people and failures there were then is not known."
+        preview.remark = "Asked of issues as they are now: how many people and failures there were then is not known."
 
 
-def _stayed_away(records: Records, condition: Silent, found: Preview, now_ms: int) -> None:
+def _stayed_away(records: Records, condition: Silent, preview: Preview, now_ms: int) -> None:
     if condition.source == "reports":
-        found.remark = "When each app reported in the past is not kept: it is known from now on."
+        preview.remark = "When each app reported in the past is not kept: it is known from now on."
         return
     started_s = time.thread_time()
     minutes = 60
     by_key = runs.slots_of(records.reader, condition, names_in(records.reader), minutes, now_ms - BACK_MS, now_ms)
-    found.firings = would_have_missed(condition, by_key, minutes * MINUTE_MS, now_ms - BACK_MS, now_ms)
-    found.cost_ms = 1000 * (time.thread_time() - started_s)
+    preview.firings = would_have_missed(condition, by_key, minutes * MINUTE_MS, now_ms - BACK_MS, now_ms)
+    preview.cost_ms = 1000 * (time.thread_time() - started_s)
     if condition.window_ms < 2 * HOUR_MS:
-        found.remark = "Past runs are known by the hour: shorter silences are not seen here."
+        preview.remark = "Past runs are known by the hour: shorter silences are not seen here."
 
 
-def _measured(records: Records, condition: Measured, found: Preview, now_ms: int) -> None:
+def _measured(records: Records, condition: Measured, preview: Preview, now_ms: int) -> None:
     names, slot_ms = names_in(records.reader), slot_ms_of(condition)
     from_ms = now_ms - BACK_MS
     if condition.source == "runs":
         if slot_ms < HOUR_MS and now_ms - from_ms > SLOTS_KEPT_MS:
-            found.since_ms = now_ms - SLOTS_KEPT_MS
-            found.remark = f"Runs are kept by five minutes since {minute_of(to_text(found.since_ms))} UTC: before that, it is not known."
-        by_slot = _runs(records, condition, found.since_ms, now_ms, slot_ms)
+            preview.since_ms = now_ms - SLOTS_KEPT_MS
+            preview.remark = f"Runs are kept by five minutes since {minute_of(to_text(preview.since_ms))} UTC: before that, it is not known."
+        by_slot = _runs(records, condition, preview.since_ms, now_ms, slot_ms)
         hours = _runs(records, condition, from_ms, now_ms, HOUR_MS) if condition.is_usual else AmountsByKey()
         since_ms = _first_ms(hours, from_ms)
     else:
@@ -136,11 +136,11 @@ def _measured(records: Records, condition: Measured, found: Preview, now_ms: int
                 slot_ms,
             )
         if reached_ms > from_ms:
-            found.since_ms = reached_ms
-            found.remark = f"Looking further back than {minute_of(to_text(reached_ms))} UTC takes too long."
+            preview.since_ms = reached_ms
+            preview.remark = f"Looking further back than {minute_of(to_text(reached_ms))} UTC takes too long."
         hours = folded(by_slot, condition, slot_ms) if condition.is_usual else AmountsByKey()
         since_ms = max(reached_ms, _first_ms(hours, from_ms))
-    found.firings = would_have_fired(condition, by_slot.by_key, hours.by_key, found.since_ms, now_ms, since_ms)
+    preview.firings = would_have_fired(condition, by_slot.by_key, hours.by_key, preview.since_ms, now_ms, since_ms)
 
 
 def _runs(records: Records, condition: Measured, from_ms: int, to_ms: int, slot_ms: int) -> AmountsByKey:
@@ -160,15 +160,15 @@ def folded(series: AmountsByKey, condition: Measured, slot_ms: int) -> AmountsBy
     """Return amounts by the hour."""
     if slot_ms >= HOUR_MS:
         return series
-    found, each = AmountsByKey(), HOUR_MS // slot_ms
+    amounts, each = AmountsByKey(), HOUR_MS // slot_ms
     for key, slots in series.by_key.items():
         for slot, amount in slots.items():
-            whole = found.by_key[key].get(slot // each)
+            whole = amounts.by_key[key].get(slot // each)
             if whole is None:
-                found.by_key[key][slot // each] = deepcopy(amount)
+                amounts.by_key[key][slot // each] = deepcopy(amount)
             else:
                 whole.add(amount, condition.stat)
-    return found
+    return amounts
 
 
 def _first_ms(hours: AmountsByKey, from_ms: int) -> int:

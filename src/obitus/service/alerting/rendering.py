@@ -29,10 +29,10 @@ class Renderer:
     def render(self, template: str, data: dict[str, Any], *, is_json: bool) -> str:
         """Return the output of a template for a message; raises TemplateTrouble."""
         try:
-            said, text = self._processes.do(rendered, template, data, is_json)
+            trouble, text = self._processes.do(rendered, template, data, is_json)
         except ProcessEnded:
             raise TemplateTrouble(f"it did not end within {GIVEN_UP_S:g} s, or took too much memory") from None
-        if not said:
+        if not trouble:
             raise TemplateTrouble(text)
         return text
 
@@ -54,13 +54,13 @@ def rendered(template: str, data: dict[str, Any], is_json: bool) -> tuple[bool, 
     signal.signal(signal.SIGVTALRM, _too_long)
     signal.setitimer(signal.ITIMER_VIRTUAL, LONGEST_S)
     try:
-        found, size = [], 0
+        attachments, size = [], 0
         for piece in environment.from_string(template).generate(**data):
             size += len(piece)
             if size > MOST_BYTES:
                 return False, f"it makes more than {MOST_BYTES // 1024} KiB"
-            found.append(piece)
-        text = "".join(found)
+            attachments.append(piece)
+        text = "".join(attachments)
         if is_json:
             json.loads(text)
     except TemplateSyntaxError as error:

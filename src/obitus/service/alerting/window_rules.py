@@ -107,30 +107,30 @@ class Windows:
 
     def _take_turn(self, *, every: bool = False) -> None:
         now_ms = self._clock.now_ms()
-        known = [one for one in self._book.rules() if isinstance(one.condition, Measured | Silent)]
-        self._states = {one.row.id: self._states.get(one.row.id, _State()) for one in known}
-        if not known:
+        rules = [rule for rule in self._book.rules() if isinstance(rule.condition, Measured | Silent)]
+        self._states = {rule.row.id: self._states.get(rule.row.id, _State()) for rule in rules}
+        if not rules:
             return
         names = names_in(self._records.reader)
-        counted = {one.row.id: counted_of(one) for one in known}
-        if self._count(known, {number: one for number, one in counted.items() if one is not None}, names, now_ms):
+        counted = {rule.row.id: counted_of(rule) for rule in rules}
+        if self._count(rules, {number: rule for number, rule in counted.items() if rule is not None}, names, now_ms):
             # New counts have a beginning.
-            known = [one for one in self._book.rules() if one.row.id in counted]
+            rules = [rule for rule in self._book.rules() if rule.row.id in counted]
         open_ones: dict[int, dict[Key, FiringRow]] = {}
         for row in firings.open_ones(self._records.reader):
             open_ones.setdefault(row.rule_id, {})[firings.key_of(row)] = row
-        for one in known:
-            state = self._states[one.row.id]
+        for rule in rules:
+            state = self._states[rule.row.id]
             if self.turns.stopping.is_set():
                 return
-            wait_ms = interval_ms(one.condition) - 1000  # type: ignore[arg-type]
+            wait_ms = interval_ms(rule.condition) - 1000  # type: ignore[arg-type]
             # A clock that went back must not delay a rule.
             if every or not 0 < state.due_ms - now_ms <= wait_ms:
                 state.due_ms = now_ms + wait_ms
-                self._look_at(one, counted[one.row.id], state, open_ones.get(one.row.id, {}), names, now_ms)
-        self._prune([one for one in counted.values() if one is not None], now_ms)
+                self._look_at(rule, counted[rule.row.id], state, open_ones.get(rule.row.id, {}), names, now_ms)
+        self._prune([rule for rule in counted.values() if rule is not None], now_ms)
 
-    def _count(self, known: Sequence[ActiveRule], counted: dict[int, CountedRule], names: Names, now_ms: int) -> bool:
+    def _count(self, rules: Sequence[ActiveRule], counted: dict[int, CountedRule], names: Names, now_ms: int) -> bool:
         """Count records since the last turn, and for new rules earlier records; return whether any rule is new."""
         reader, days, writer = self._records.reader, self._records.days, self._records.writer
         if not counted:
@@ -139,12 +139,20 @@ class Windows:
         if not at:
             at = counting.start(days)
             writer.run(partial(counting.move, places=at))
-        begun = [counted[one.row.id] for one in known if one.row.id in counted and one.row.counted_from_ms is not None]
+        begun = [
+            counted[rule_known.row.id]
+            for rule_known in rules
+            if rule_known.row.id in counted and rule_known.row.counted_from_ms is not None
+        ]
         turn = counting.came_since(reader, days, names, begun, at, now_ms)
         if not turn.is_empty:
             writer.run(partial(counting.write, turn=turn))
             at |= turn.places
-        begin = [counted[one.row.id] for one in known if one.row.id in counted and one.row.counted_from_ms is None]
+        begin = [
+            counted[rule_known.row.id]
+            for rule_known in rules
+            if rule_known.row.id in counted and rule_known.row.counted_from_ms is None
+        ]
         if begin:
             back, reached_ms = counting.counted_back(reader, days, names, begin, at, now_ms)
             for rule, amounts in back.values():
@@ -155,28 +163,30 @@ class Windows:
 
     def _look_at(
         self,
-        known: ActiveRule,
-        rule: CountedRule | None,
+        rule: ActiveRule,
+        counted_rule: CountedRule | None,
         state: _State,
         open_ones: dict[Key, FiringRow],
         names: Names,
         now_ms: int,
     ) -> None:
         started_s = time.thread_time()
-        condition = known.condition
+        condition = rule.condition
         try:
             if isinstance(condition, Silent):
-                found, series = self._stayed_away(condition, state, names, now_ms), AmountsByKey()
+                judged, series = self._stayed_away(condition, state, names, now_ms), AmountsByKey()
             else:
                 assert isinstance(condition, Measured)
-                since_ms = known.row.counted_from_ms
-                found, series = look_at(self._records, condition, rule, names, now_ms, since_ms, set(open_ones))
+                since_ms = rule.row.counted_from_ms
+                judged, series = look_at(
+                    self._records, condition, counted_rule, names, now_ms, since_ms, set(open_ones)
+                )
         except StoreTrouble:
             raise
         except StoreError as error:
-            _log.warning("the alert rule %r cannot be looked at now: %s", known.row.name, error)
+            _log.warning("the alert rule %r cannot be looked at now: %s", rule.row.name, error)
             return
-        self._note(known, state, found, series, open_ones, names, now_ms)
+        self._note(rule, state, judged, series, open_ones, names, now_ms)
         state.took_s += time.thread_time() - started_s
         state.looks += 1
         self.looks += 1
@@ -187,9 +197,9 @@ class Windows:
         )
         for key, came_ms in last.items():
             state.before[key] = max(came_ms, state.before.get(key, 0))
-        kept = {key: came_ms for key, came_ms in state.before.items() if came_ms > now_ms - KNOWN_MS}
-        state.before = kept
-        return stayed_away(condition, kept, now_ms)
+        came_ms_by_key = {key: came_ms for key, came_ms in state.before.items() if came_ms > now_ms - KNOWN_MS}
+        state.before = came_ms_by_key
+        return stayed_away(condition, came_ms_by_key, now_ms)
 
     def _known_since(self, condition: Silent, state: _State, now_ms: int) -> int:
         """Return from when on groups are searched: far back now and then, a window in between."""
@@ -200,30 +210,30 @@ class Windows:
 
     def _note(
         self,
-        known: ActiveRule,
+        rule: ActiveRule,
         state: _State,
-        found: dict[Key, Judged],
+        judged_by_key: dict[Key, Judged],
         series: AmountsByKey,
         open_ones: dict[Key, FiringRow],
         names: Names,
         now_ms: int,
     ) -> None:
         """Begin, continue and end firings."""
-        condition = known.condition
+        condition = rule.condition
         assert isinstance(condition, Measured | Silent)
-        begins = [(key, judged) for key, judged in found.items() if judged.holds and key not in open_ones]
+        begins = [(key, judged) for key, judged in judged_by_key.items() if judged.holds and key not in open_ones]
         begins.sort(key=lambda one: one[1].value or 0, reverse=isinstance(condition, Silent) or condition.is_over)
         apps = {name: number for number, name in names.apps.items()} if begins else {}
         work: list[Any] = []
         for key, judged in begins[:MOST_FIRINGS]:
-            fired = self._fired(known, key, judged, series, apps, now_ms)
+            fired = self._fired(rule, key, judged, series, apps, now_ms)
             work.append(
                 lambda c, fired=fired: firings.begin(
-                    c, known.row, fired, to_of(known.to, now_ms), self._book.silences(), uids(), now_ms
+                    c, rule.row, fired, to_of(rule.to, now_ms), self._book.silences(), uids(), now_ms
                 )
             )
         for key, row in open_ones.items():
-            judged = found.get(key) or Judged(False, None, None, "")
+            judged = judged_by_key.get(key) or Judged(False, None, None, "")
             if judged.holds:
                 state.missed.pop(key, None)
                 worst = _worst(condition, row.worst, judged.value)
@@ -239,16 +249,16 @@ class Windows:
                 state.missed.pop(key)
                 work.append(
                     lambda c, row=row: firings.over(
-                        c, row, now_ms, to_of([*known.to, *known.escalates_to], now_ms), uids(), now_ms
+                        c, row, now_ms, to_of([*rule.to, *rule.escalates_to], now_ms), uids(), now_ms
                     )
                 )
         if work:
             self._records.writer.run(lambda c: [one(c) for one in work])
 
     def _fired(
-        self, known: ActiveRule, key: Key, judged: Judged, series: AmountsByKey, apps: Mapping[str, int], now_ms: int
+        self, rule: ActiveRule, key: Key, judged: Judged, series: AmountsByKey, apps: Mapping[str, int], now_ms: int
     ) -> Fired:
-        condition = known.condition
+        condition = rule.condition
         assert isinstance(condition, Measured | Silent)
         pinned = pinned_by(condition, key)
         issue_id = int(pinned["issue"]) if pinned.get("issue", "").isdigit() else None
@@ -268,8 +278,8 @@ class Windows:
         )
 
     def _app_of(self, issue_id: int | None) -> int | None:
-        found = [] if issue_id is None else self._records.reader.column(int, _APP_OF, (issue_id,))
-        return found[0] if found else None
+        app_ids = [] if issue_id is None else self._records.reader.column(int, _APP_OF, (issue_id,))
+        return app_ids[0] if app_ids else None
 
     def _prune(self, counted: Sequence[CountedRule], now_ms: int) -> None:
         if time.monotonic() < self._prunes_next_s:
@@ -287,11 +297,11 @@ _APP_OF: Final = "SELECT app_id FROM issues WHERE id = ?"
 _FIRST: Final = "SELECT COALESCE(MIN(earliest_ms), 0) FROM days WHERE reports > 0 AND day > 0"
 
 
-def counted_of(known: ActiveRule) -> CountedRule | None:
+def counted_of(rule: ActiveRule) -> CountedRule | None:
     """Return a rule for counting; None where its records are counted anyway."""
-    condition = known.condition
+    condition = rule.condition
     if isinstance(condition, Measured) and condition.source != "runs":
-        return CountedRule(known.row.id, known.row.changed_ms, condition)
+        return CountedRule(rule.row.id, rule.row.changed_ms, condition)
     return None
 
 
@@ -345,11 +355,15 @@ def _beside_usual(
     )
     windows = usual_windows(condition, now_ms)
     earlier = [
-        one for start_ms, end_ms in windows for one in earlier_windows(end_ms, end_ms - start_ms, counted_since_ms)
+        earlier_window
+        for start_ms, end_ms in windows
+        for earlier_window in earlier_windows(end_ms, end_ms - start_ms, counted_since_ms)
     ]
     # The usual amounts of then, for windows that may have been outliers themselves.
     before = [
-        one for start_ms, end_ms in earlier for one in earlier_windows(end_ms, end_ms - start_ms, counted_since_ms)
+        earlier_window
+        for start_ms, end_ms in earlier
+        for earlier_window in earlier_windows(end_ms, end_ms - start_ms, counted_since_ms)
     ]
     wanted = {
         hour
@@ -373,23 +387,23 @@ def amounts_in(
     minutes = 60 if slot_ms == HOUR_MS else 1
     if slot_ms == HOUR_MS and not rule.wants_hours:
         minutes = 1
-    found = counting.amounts_of(records.reader, rule, minutes, slots[0], slots[-1], slot_ms)
+    amounts = counting.amounts_of(records.reader, rule, minutes, slots[0], slots[-1], slot_ms)
     if condition.measure == "per thousand":
         beside = runs.amounts_in(records.reader, condition, names, slots, slot_ms)
         for key, by_slot in beside.by_key.items():
             for slot, amount in by_slot.items():
-                found.add(key, slot, amount, None)
-    return found
+                amounts.add(key, slot, amount, None)
+    return amounts
 
 
 def pinned_by(condition: Measured | Silent, key: Key) -> dict[str, str]:
     """Return the fields with known values: those of the group, and those that the question requires exactly."""
-    found: dict[str, str] = {}
+    pinned: dict[str, str] = {}
     node = condition.node
-    for one in node.parts if isinstance(node, All) else (node,):
-        if isinstance(one, Compare) and one.op == "=" and one.text:
-            found[one.field] = one.text
-    return found | {name: value for name, value in zip(condition.by, key, strict=False) if value and value != "…"}
+    for needed in node.parts if isinstance(node, All) else (node,):
+        if isinstance(needed, Compare) and needed.op == "=" and needed.text:
+            pinned[needed.field] = needed.text
+    return pinned | {name: value for name, value in zip(condition.by, key, strict=False) if value and value != "…"}
 
 
 def records_of(

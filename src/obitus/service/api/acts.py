@@ -33,7 +33,7 @@ Since = Annotated[str | None, Query(max_length=40, description="From this time o
 Until = Annotated[str | None, Query(max_length=40, description="Until this time.")]
 
 
-@router.get("/acts", summary="What was done", responses=described("bad-window"))
+@router.get("/acts", summary="The record of acts", responses=described("bad-window"))
 def acts(
     records: TheRecords,
     person: SignedIn,

@@ -105,7 +105,11 @@ class InCommonAnswer(BaseModel):
     )
 
 
-@router.get("/failures/{id}/turning", summary="Where it left the good path", responses=described("not-found"))
+@router.get(
+    "/failures/{id}/turning",
+    summary="Where a failing run first differs from healthy runs",
+    responses=described("not-found"),
+)
 def turning(records: TheRecords, id: uuid.UUID) -> TurningAnswer:
     """Compare the steps of a failing run with healthy runs of its entry point; return the first step that differs."""
     failure = issues.failure_with_id(records.reader, id.bytes)
@@ -147,9 +151,9 @@ def in_common(
     node = asked_for(window, understood(question, clock))
     only: set[str] | None = None
     if issue is not None:
-        known = issues.issue(records.reader, issue)
+        issue_row = issues.issue(records.reader, issue)
         only = _runs_of_issue(records, issue, window)
-        node = Compare("app", "=", known.app) if node is None else All((Compare("app", "=", known.app), node))
+        node = Compare("app", "=", issue_row.app) if node is None else All((Compare("app", "=", issue_row.app), node))
     failed = Compare("outcome", "=", "failed")
     asked: Node = failed if node is None else All((node, failed))
     failing = [
@@ -223,10 +227,10 @@ def _run(row: Record, content: dict[str, Any], stands_for: float) -> Run:
     return Run(values, sorted({step.key for step in trail} | outcomes), stands_for)
 
 
-def _turning(found: Turning, failing: list[Step], healthy: list[list[Step]], ids: list[str]) -> TurningAnswer:
+def _turning(turning: Turning, failing: list[Step], healthy: list[list[Step]], ids: list[str]) -> TurningAnswer:
     nearest = nearest_of(failing, healthy)
     pairs = side_by_side(failing, healthy[nearest]) if nearest is not None else []
-    unlike = {one.place for one in found.differences if one.kind != "missing"}
+    unlike = {difference.place for difference in turning.differences if difference.kind != "missing"}
 
     def side(steps: list[Step], place: int | None) -> StepSide | None:
         return (
@@ -236,37 +240,37 @@ def _turning(found: Turning, failing: list[Step], healthy: list[list[Step]], ids
         )
 
     return TurningAnswer(
-        said=found.said,
-        found=found.named is not None,
-        differences=[DifferenceAnswer(kind=one.kind, step=one.place, alike=one.alike, of=one.of, said=one.said) for one in found.differences],
-        healthy=found.healthy,
+        said=turning.said,
+        found=turning.named is not None,
+        differences=[DifferenceAnswer(kind=difference.kind, step=difference.place, alike=difference.alike, of=difference.of, said=difference.said) for difference in turning.differences],
+        healthy=turning.healthy,
         nearest=ids[nearest] or None if nearest is not None else None,
         side_by_side=[
             SideBySide(
                 here=side(failing, here),
-                healthy=side(healthy[nearest], there) if nearest is not None else None,
-                differs=here is None or there is None or here in unlike or failing[here].outcome != healthy[nearest or 0][there].outcome,
+                healthy=side(healthy[nearest], index) if nearest is not None else None,
+                differs=here is None or index is None or here in unlike or failing[here].outcome != healthy[nearest or 0][index].outcome,
             )
-            for here, there in pairs
+            for here, index in pairs
         ],
     )  # fmt: skip
 
 
-def _in_common(found: Contrast) -> InCommonAnswer:
+def _in_common(contrast: Contrast) -> InCommonAnswer:
     return InCommonAnswer(
-        said=found.said,
-        failing=found.failing,
-        healthy=found.healthy,
+        said=contrast.said,
+        failing=contrast.failing,
+        healthy=contrast.healthy,
         found=[
             CommonAnswer(
-                name=one.name,
-                value=one.value,
-                failing=one.failing,
-                failing_share=round(one.failing_share, 4),
-                healthy_share=round(one.healthy_share, 4),
-                chance=one.chance,
-                with_it=[f"{name} {value}" for name, value in one.folded],
+                name=feature.name,
+                value=feature.value,
+                failing=feature.failing,
+                failing_share=round(feature.failing_share, 4),
+                healthy_share=round(feature.healthy_share, 4),
+                chance=feature.chance,
+                with_it=[f"{name} {value}" for name, value in feature.folded],
             )
-            for one in found.found
+            for feature in contrast.found
         ],
     )

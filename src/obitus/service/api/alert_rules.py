@@ -194,7 +194,9 @@ def alert_rules(records: TheRecords, clock: TheClock, windows: TheWindows) -> Al
     )
 
 
-@router.post("/preview", summary="What a rule would have done", responses=described("bad-question", "query-too-long"))
+@router.post(
+    "/preview", summary="What an alert rule would have done", responses=described("bad-question", "query-too-long")
+)
 def preview(records: TheRecords, clock: TheClock, order: ConditionOrder) -> AlertPreview:
     """Return when a rule would have fired in the last 14 days, and what it costs, without keeping it."""
     condition, now_ms = _understood(order.when, clock.now_ms()), clock.now_ms()
@@ -204,7 +206,7 @@ def preview(records: TheRecords, clock: TheClock, order: ConditionOrder) -> Aler
 @router.post(
     "",
     status_code=201,
-    summary="Use a rule",
+    summary="Use an alert rule",
     responses=described("already-there", "too-many", "not-found", "bad-question"),
 )
 def add(
@@ -223,7 +225,7 @@ def add(
     return _named(records, clock.now_ms(), windows, order.name)
 
 
-@router.put("/{name}", summary="Change a rule", responses=described("not-found", "bad-question"))
+@router.put("/{name}", summary="Change an alert rule", responses=described("not-found", "bad-question"))
 def change(
     records: TheRecords,
     clock: TheClock,
@@ -241,7 +243,7 @@ def change(
     return _named(records, clock.now_ms(), windows, name)
 
 
-@router.delete("/{name}", summary="End a rule", responses=described("not-found"))
+@router.delete("/{name}", summary="End an alert rule", responses=described("not-found"))
 def end(clock: TheClock, acts: TheActs, book: TheRuleBook, person: SignedIn, name: RuleName) -> answers.Done:
     """Stop a rule. Its firings stay on record."""
     acts.do(person.id, "ended alert rule", name, lambda c: rules.end(c, name, clock.now_ms()))
@@ -256,15 +258,15 @@ def apply(
     """Return the changes of a file of rules, and make them unless only the plan is requested. All changes are made, or none."""
     now_ms = clock.now_ms()
     try:
-        wanted = read_file(order.text, order.source)
-        names = [one.name for one in channels.channels(records.reader)]
-        for one in wanted:
-            _check_of_file(one, now_ms, names)
+        definitions = read_file(order.text, order.source)
+        names = [channel.name for channel in channels.channels(records.reader)]
+        for definition in definitions:
+            _check_of_file(definition, now_ms, names)
     except WantedTrouble as trouble:
         raise Problem("bad-rule", f"{trouble}.", field=trouble.field) from None
     notified = rules.channels_of(records.reader)
     there = {row.name: rules.wanted_of(row, notified.get(row.id, [])) for row in rules.active(records.reader)}
-    steps = plan(there, wanted, ends_others=order.end_others)
+    steps = plan(there, definitions, ends_others=order.end_others)
     if not order.only_plan and any(step.act in ("add", "change", "end") for step in steps):
         acts.do(
             person.id,
@@ -303,7 +305,7 @@ def _understood(text: str, now_ms: int) -> Condition:
 
 def _checked(records: Records, name: str, order: AlertRuleOrder, now_ms: int) -> RuleDefinition:
     after = order.escalate_after_minutes
-    wanted = RuleDefinition(
+    definition = RuleDefinition(
         name,
         " ".join(order.when.split()),
         tuple(dict.fromkeys(order.to)),
@@ -312,12 +314,12 @@ def _checked(records: Records, name: str, order: AlertRuleOrder, now_ms: int) ->
         tuple(dict.fromkeys(order.escalate_to)),
         None if after is None else after * 60_000,
     )
-    _understood(wanted.condition, now_ms)
+    _understood(definition.condition, now_ms)
     try:
-        check(wanted, now_ms, [one.name for one in channels.channels(records.reader)])
+        check(definition, now_ms, [one.name for one in channels.channels(records.reader)])
     except WantedTrouble as trouble:
         raise Problem("bad-field", f"{str(trouble).rstrip('.')}.", field=trouble.field) from None
-    return wanted
+    return definition
 
 
 def _named(records: Records, now_ms: int, windows: Windows, name: str) -> AlertRuleAnswer:
@@ -331,11 +333,11 @@ def _named(records: Records, now_ms: int, windows: Windows, name: str) -> AlertR
 def _rule(
     row: AlertRule, notified: list[RuleChannel], fired: list[int], windows: Windows, now_ms: int
 ) -> AlertRuleAnswer:
-    to = [one.channel for one in notified if not one.escalates]
-    said, looked_at, trouble = "", "as it happens", "" if to else "It notifies nobody: give it a channel."
+    to = [channel_notified.channel for channel_notified in notified if not channel_notified.escalates]
+    text, looked_at, trouble = "", "as it happens", "" if to else "It notifies nobody: give it a channel."
     try:
         condition = read_condition(row.condition, now_ms)
-        said = sentence(condition)
+        text = sentence(condition)
         if isinstance(condition, Measured | Silent):
             looked_at = every_said(condition)
     except QuestionTrouble as error:
@@ -344,11 +346,11 @@ def _rule(
         number=row.id,
         name=row.name,
         when=row.condition,
-        said=said,
+        said=text,
         to=to,
         priority=row.priority,
         at_most_an_hour=row.at_most_an_hour,
-        escalate_to=[one.channel for one in notified if one.escalates],
+        escalate_to=[channel_notified.channel for channel_notified in notified if channel_notified.escalates],
         escalate_after_minutes=None if row.escalate_after_ms is None else row.escalate_after_ms // 60_000,
         source=row.source,
         person=row.person,
@@ -361,46 +363,46 @@ def _rule(
     )
 
 
-def _preview(condition: Condition, found: Preview) -> AlertPreview:
+def _preview(condition: Condition, preview: Preview) -> AlertPreview:
     return AlertPreview(
         said=sentence(condition),
-        summary=_would(found),
-        firings=[_would_fire(condition, one) for one in found.firings[:MOST_SHOWN]],
-        in_all=len(found.firings),
-        since=to_text(max(0, found.since_ms)),
-        remark=found.remark,
+        summary=_would(preview),
+        firings=[_would_fire(condition, one) for one in preview.firings[:MOST_SHOWN]],
+        in_all=len(preview.firings),
+        since=to_text(max(0, preview.since_ms)),
+        remark=preview.remark,
         looked_at=every_said(condition) if isinstance(condition, Measured | Silent) else "as it happens",
-        cost_ms=round(found.cost_ms, 3),
-        now=found.now,
+        cost_ms=round(preview.cost_ms, 3),
+        now=preview.now,
     )
 
 
-def _would(found: Preview) -> str:
-    if not found.firings:
+def _would(preview: Preview) -> str:
+    if not preview.firings:
         return f"Would not have fired in {span(BACK_MS)}."
-    times = ", ".join(f"{minute_of(to_text(one.begun_ms))}{_about(one)}" for one in found.firings[:3])
-    more = f" and {count_of(len(found.firings) - 3, 'more', 'more')}" if len(found.firings) > 3 else ""
-    return f"Would have fired {count_of(len(found.firings), 'time')} in {span(BACK_MS)}: {times}{more}."
+    times = ", ".join(f"{minute_of(to_text(one.begun_ms))}{_about(one)}" for one in preview.firings[:3])
+    more = f" and {count_of(len(preview.firings) - 3, 'more', 'more')}" if len(preview.firings) > 3 else ""
+    return f"Would have fired {count_of(len(preview.firings), 'time')} in {span(BACK_MS)}: {times}{more}."
 
 
-def _about(one: Firing) -> str:
-    return f" ({', '.join(one.key)})" if one.key else ""
+def _about(firing: Firing) -> str:
+    return f" ({', '.join(firing.key)})" if firing.key else ""
 
 
-def _would_fire(condition: Condition, one: Firing) -> WouldFire:
+def _would_fire(condition: Condition, firing: Firing) -> WouldFire:
     value = ""
-    if one.value is not None:
+    if firing.value is not None:
         value = (
-            amount_said(condition, one.worst if one.worst is not None else one.value)
+            amount_said(condition, firing.worst if firing.worst is not None else firing.value)
             if isinstance(condition, Measured)
-            else span(int(one.value))
+            else span(int(firing.value))
         )
     return WouldFire(
-        begun=to_text(one.begun_ms),
-        over=None if one.over_ms is None else to_text(one.over_ms),
-        about=", ".join(key or "(none)" for key in one.key),
+        begun=to_text(firing.begun_ms),
+        over=None if firing.over_ms is None else to_text(firing.over_ms),
+        about=", ".join(key or "(none)" for key in firing.key),
         value=value,
-        reason=one.reason,
+        reason=firing.reason,
     )
 
 

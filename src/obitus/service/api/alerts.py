@@ -182,7 +182,7 @@ def alert(records: TheRecords, delivering: TheDelivering, number: Number) -> Fir
     return _firings(records, delivering.composer, [firings.firing(records.reader, number)])[0]
 
 
-@router.post("/alerts/{number}/accept", summary="Take care of it", responses=described("not-found"))
+@router.post("/alerts/{number}/accept", summary="Accept a firing", responses=described("not-found"))
 def accept(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number) -> AcceptAnswer:
     """Accept a firing: nobody else is notified. Its issue is not changed."""
     firings.firing(records.reader, number)
@@ -201,7 +201,7 @@ def silences(records: TheRecords, clock: TheClock) -> SilencesAnswer:
 @router.post(
     "/silences",
     status_code=201,
-    summary="Let rules be silent for a time",
+    summary="Silence rules for a time",
     responses=described("not-found", "too-many", "bad-window"),
 )
 def silence(
@@ -287,9 +287,9 @@ def use_link(
         messages.use_link(connection, hash_of(order.secret), now_ms)
         return _do(connection, link.act, row, issue, whose, said_by, now_ms)
 
-    said = acts.do(channel.person_id, f"used link to {link.act}", f"firing {row.id}, {link.channel}", write)
+    sentence = acts.do(channel.person_id, f"used link to {link.act}", f"firing {row.id}, {link.channel}", write)
     book.changed()
-    return AlertLinkUsed(said=said)
+    return AlertLinkUsed(said=sentence)
 
 
 def _do(
@@ -314,10 +314,10 @@ def _do(
         return "Accepted: nobody else is notified."
     if act == "park":
         order = deciding.DecisionOrder("park", until=Until(time_ms=now_ms + PARKED_MS))
-        said = deciding.decide_by_link(connection, issue.id, order, whose, said_by, now_ms)
-        return f"Issue {issue.id} is parked until {minute_of(to_text(now_ms + PARKED_MS))} UTC. {said}"
-    said = deciding.decide_by_link(connection, issue.id, deciding.DecisionOrder("accept"), whose, said_by, now_ms)
-    return f"Issue {issue.id} is accepted. {said}"
+        sentence = deciding.decide_by_link(connection, issue.id, order, whose, said_by, now_ms)
+        return f"Issue {issue.id} is parked until {minute_of(to_text(now_ms + PARKED_MS))} UTC. {sentence}"
+    sentence = deciding.decide_by_link(connection, issue.id, deciding.DecisionOrder("accept"), whose, said_by, now_ms)
+    return f"Issue {issue.id} is accepted. {sentence}"
 
 
 def _linked(records: Records, secret: str) -> tuple[LinkRow, FiringRow, Issue | None]:

@@ -183,7 +183,7 @@ def revoke(
 
 
 @router.put(
-    "/apps/{name}/keys/{key}/day", summary="Bound what comes with a key in a day", responses=described("not-found")
+    "/apps/{name}/keys/{key}/day", summary="Set how much may come with a key in a day", responses=described("not-found")
 )
 def bound_key(
     records: TheRecords,
@@ -266,7 +266,7 @@ def _origins(order: NewKey) -> list[str]:
     """Return the origins of a key, as browsers write them; raises a problem."""
     if order.origins and (order.may_add_apps or order.may_deploy):
         raise Problem("bad-field", "A key for pages is read by everybody: it may only report.", field="origins")
-    found = []
+    origins = []
     for given in order.origins:
         origin = origin_of(given)
         if origin is None:
@@ -275,8 +275,8 @@ def _origins(order: NewKey) -> list[str]:
                 f"{given[:80]!r} is no origin. Say scheme, host and port: https://pier.skerry.example",
                 field="origins",
             )
-        found.append(origin)
-    return list(dict.fromkeys(found))
+        origins.append(origin)
+    return list(dict.fromkeys(origins))
 
 
 def _answer(intake: Intake, row: App, keys: list[Key], releases: list[AppRelease]) -> app_answers.AppAnswer:
@@ -321,7 +321,7 @@ def _today(intake: Intake, key: Key) -> app_answers.KeyDayAnswer:
     )
 
 
-def _refusal(found: tuple[int, str, str] | None) -> app_answers.RefusalAnswer | None:
-    if found is None:
+def _refusal(refusal: tuple[int, str, str] | None) -> app_answers.RefusalAnswer | None:
+    if refusal is None:
         return None
-    return app_answers.RefusalAnswer(time=to_text(found[0]), slug=found[1], reason=found[2])
+    return app_answers.RefusalAnswer(time=to_text(refusal[0]), slug=refusal[1], reason=refusal[2])

@@ -56,21 +56,21 @@ def below_the_app(records: Records, reported: Reported) -> Below | None:
     request, run = content.get("request") or {}, content["run"]
     method, path = str(request.get("method") or ""), urlsplit(str(request.get("url") or "")).path
     time_ms = to_ms(datetime.fromisoformat(content["time"]))
-    found = Below()
+    below = Below()
     status, detail = request.get("status"), str(content["attributes"].get("http.response.detail_code") or "")
     if isinstance(status, int) and status >= 400 and (means := meaning(status, detail)):
-        found.notes.append(f"{detail or status}: {means}.")
+        below.notes.append(f"{detail or status}: {means}.")
     took_ms = min(LONGEST_MS, float(run.get("duration_ms") or 0.0))
     near = _near(
         records, reported.app, method, path, (round(time_ms - took_ms) - APART_MS, round(time_ms + took_ms) + APART_MS)
     )
     if near is not None:
-        app, found.run = near
-        found.notes.append(f"{app} ran it: the steps of that run are shown here, too.")
+        app, below.run = near
+        below.notes.append(f"{app} ran it: the steps of that run are shown here, too.")
     elif isinstance(status, int) and status >= 400:
-        found.notes.append(_nobody(records, reported.app, str(run.get("entry_point") or ""), path, time_ms))
-    found.well = _well_before(records, reported, str(run.get("entry_point") or ""), path, time_ms)
-    return found
+        below.notes.append(_nobody(records, reported.app, str(run.get("entry_point") or ""), path, time_ms))
+    below.well = _well_before(records, reported, str(run.get("entry_point") or ""), path, time_ms)
+    return below
 
 
 def _runs(records: Records, node: Node, span: tuple[int, int], most: int) -> list[Record]:

@@ -94,34 +94,34 @@ class CallsAnswer(BaseModel):
 def calls(records: TheRecords, clock: TheClock, window: TheWindow) -> CallsAnswer:
     """Return apps, their hosts, databases and queues, and who calls whom, from the steps of runs and from traces."""
     slots = slots_of(window, clock.now_ms())
-    found = store.calls(records.reader, slots, window)
-    lines = lines_of(found)
+    graph = store.calls(records.reader, slots, window)
+    lines = lines_of(graph)
     runs: dict[str, int] = {}
-    for point in found.spent.values():
+    for point in graph.spent.values():
         runs[point.app] = runs.get(point.app, 0) + point.runs
     for line in lines:
         for name in (line.app, line.to_app):
             if name is not None:
                 runs.setdefault(name, 0)
     from_ms, to_ms = slots.window
-    points = sorted((one for one in found.spent.values() if one.took_ms), key=lambda one: -one.took_ms)
+    points = sorted((one for one in graph.spent.values() if one.took_ms), key=lambda one: -one.took_ms)
     return CallsAnswer(
         window=SpanAnswer(start=to_text(from_ms), end=to_text(to_ms)),
         apps=[CalledApp(app=name, runs=n) for name, n in sorted(runs.items())],
         lines=lines[:MOST_LINES],
         lines_in_all=len(lines),
         points=[_point(one) for one in points[:MOST_POINTS]],
-        runs=found.runs,
-        whole=found.whole,
+        runs=graph.runs,
+        whole=graph.whole,
     )
 
 
-def lines_of(found: CallGraph) -> list[CallLine]:
+def lines_of(graph: CallGraph) -> list[CallLine]:
     """Return who called whom, those with most calls first."""
-    lines = [_line(one) for one in found.called.values()]
+    lines = [_line(call) for call in graph.called.values()]
     known = {(line.app, line.to_app) for line in lines}
     # A step says more about a call than its trace.
-    lines += [_linked(one) for pair, one in found.linked.items() if pair not in known]
+    lines += [_linked(call) for pair, call in graph.linked.items() if pair not in known]
     return sorted(lines, key=lambda line: (-line.calls, line.app, line.target))
 
 
@@ -130,10 +130,10 @@ def called_now(reader: Reader, slots: Slots, window: Window) -> list[CalledNow]:
     earlier = {
         (line.app, line.kind, line.target): line for line in lines_of(store.calls(reader, slots.before(), window))
     }
-    found = []
+    calls = []
     for line in lines_of(store.calls(reader, slots, window)):
         before = earlier.get((line.app, line.kind, line.target))
-        found.append(
+        calls.append(
             CalledNow(
                 **line.model_dump(),
                 calls_before=before.calls if before else 0,
@@ -141,43 +141,43 @@ def called_now(reader: Reader, slots: Slots, window: Window) -> list[CalledNow]:
                 p95_below_ms_before=before.p95_below_ms if before else None,
             )
         )
-    return sorted(found, key=lambda line: (-line.failed, -(line.p95_below_ms or 0), -line.calls, line.target))
+    return sorted(calls, key=lambda line: (-line.failed, -(line.p95_below_ms or 0), -line.calls, line.target))
 
 
-def _line(one: Called) -> CallLine:
+def _line(called: Called) -> CallLine:
     return CallLine(
-        app=one.app,
-        kind=one.kind,
-        target=one.target,
-        to_app=one.to_app,
-        calls=round(one.calls),
-        failed=round(one.failed),
-        median_below_ms=one.below_ms(0.5),
-        p95_below_ms=one.below_ms(0.95),
+        app=called.app,
+        kind=called.kind,
+        target=called.target,
+        to_app=called.to_app,
+        calls=round(called.calls),
+        failed=round(called.failed),
+        median_below_ms=called.below_ms(0.5),
+        p95_below_ms=called.below_ms(0.95),
     )
 
 
-def _linked(one: Linked) -> CallLine:
+def _linked(linked: Linked) -> CallLine:
     return CallLine(
-        app=one.caller,
+        app=linked.caller,
         kind="app",
-        target=one.app,
-        to_app=one.app,
-        calls=one.runs,
-        failed=one.failed,
-        median_below_ms=one.below_ms(0.5),
-        p95_below_ms=one.below_ms(0.95),
+        target=linked.app,
+        to_app=linked.app,
+        calls=linked.runs,
+        failed=linked.failed,
+        median_below_ms=linked.below_ms(0.5),
+        p95_below_ms=linked.below_ms(0.95),
     )
 
 
-def _point(one: Spent) -> PointTime:
-    shares = sorted(one.with_ms.items(), key=lambda item: -item[1])
+def _point(spent: Spent) -> PointTime:
+    shares = sorted(spent.with_ms.items(), key=lambda item: -item[1])
     return PointTime(
-        app=one.app,
-        entry_point=one.entry_point,
-        runs=one.runs,
-        mean_ms=round(one.took_ms / max(1, one.known), 3),
+        app=spent.app,
+        entry_point=spent.entry_point,
+        runs=spent.runs,
+        mean_ms=round(spent.took_ms / max(1, spent.known), 3),
         spent_with=[
-            TimeWith(kind=kind, target=target, share=round(ms / one.took_ms, 4)) for (kind, target), ms in shares
+            TimeWith(kind=kind, target=target, share=round(ms / spent.took_ms, 4)) for (kind, target), ms in shares
         ],
     )

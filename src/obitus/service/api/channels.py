@@ -190,7 +190,7 @@ def channels(records: TheRecords, clock: TheClock, some: TheChannels) -> Channel
 @router.post(
     "/channels",
     status_code=201,
-    summary="Keep a channel",
+    summary="Add a channel",
     responses=described("already-there", "too-many", "not-found"),
 )
 def add(
@@ -217,10 +217,10 @@ def add(
 @router.post("/channels/key", summary="Change the key of all secrets", status_code=201)
 def change_key(acts: TheActs, some: TheChannels, person: SignedIn) -> KeyChanged:
     """Encrypt the secrets of all channels and targets with a new key. An older backup needs the older key."""
-    found = some.seal.change_key(
+    resealed = some.seal.change_key(
         lambda again: acts.do(person.id, "changed the key of secrets", "", lambda c: seal_again(c, again))
     )
-    return KeyChanged(changed=found.changed, unreadable=found.unreadable)
+    return KeyChanged(changed=resealed.changed, unreadable=resealed.unreadable)
 
 
 @router.put("/channels/{name}", summary="Change a channel", responses=described("not-found"))

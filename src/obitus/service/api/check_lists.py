@@ -104,7 +104,7 @@ class PatternsAnswer(BaseModel):
     patterns: list[PatternAnswer]
 
 
-@router.get("/check-lists", summary="Lists of what to look at")
+@router.get("/check-lists", summary="Checklists")
 def check_lists(records: TheRecords) -> CheckListsAnswer:
     """Return the team's checklists."""
     return CheckListsAnswer(
@@ -123,9 +123,7 @@ def check_lists(records: TheRecords) -> CheckListsAnswer:
     )
 
 
-@router.post(
-    "/check-lists", summary="Add a list of what to look at", status_code=201, responses=described("already-there")
-)
+@router.post("/check-lists", summary="Add a checklist", status_code=201, responses=described("already-there"))
 def add_check_list(records: TheRecords, clock: TheClock, person: SignedIn, order: NewCheckList) -> CheckListsAnswer:
     """Add a list, for one app or for all."""
     app_id = apps.app_named(records.reader, order.app).id if order.app is not None else None
@@ -136,7 +134,7 @@ def add_check_list(records: TheRecords, clock: TheClock, person: SignedIn, order
 
 @router.put(
     "/check-lists/{list}",
-    summary="Change a list of what to look at",
+    summary="Change a checklist",
     responses=described("changed-meanwhile", "already-there"),
 )
 def change_check_list(
@@ -149,7 +147,7 @@ def change_check_list(
     return check_lists(records)
 
 
-@router.delete("/check-lists/{list}", summary="Remove a list of what to look at")
+@router.delete("/check-lists/{list}", summary="Remove a checklist")
 def remove_check_list(
     records: TheRecords, acts: TheActs, person: SignedIn, list: Annotated[int, Path(ge=1, le=2**62)]
 ) -> Done:
@@ -164,7 +162,7 @@ def _seen_list(records: Records, number: int) -> None:
         raise Problem("not-found", f"There is no list {number}.")
 
 
-@router.get("/link-patterns", summary="How tickets are written")
+@router.get("/link-patterns", summary="Patterns of tickets")
 def link_patterns(records: TheRecords) -> PatternsAnswer:
     """Return the patterns of tickets, and their addresses."""
     return PatternsAnswer(
@@ -172,7 +170,9 @@ def link_patterns(records: TheRecords) -> PatternsAnswer:
     )  # fmt: skip
 
 
-@router.post("/link-patterns", summary="Let tickets be links", status_code=201, responses=described("already-there"))
+@router.post(
+    "/link-patterns", summary="Add a pattern of tickets", status_code=201, responses=described("already-there")
+)
 def add_link_pattern(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, order: NewPattern
 ) -> PatternsAnswer:
@@ -189,7 +189,7 @@ def add_link_pattern(
     return link_patterns(records)
 
 
-@router.delete("/link-patterns/{pattern}", summary="Show them as text again")
+@router.delete("/link-patterns/{pattern}", summary="Remove a pattern of tickets")
 def remove_link_pattern(acts: TheActs, person: SignedIn, pattern: Annotated[int, Path(ge=1, le=2**62)]) -> Done:
     """Remove a pattern; the text of notes stays."""
     acts.do(person.id, "removed link pattern", lambda gone: str(gone), lambda c: store.remove_pattern(c, pattern))

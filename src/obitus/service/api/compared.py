@@ -33,39 +33,45 @@ class Releases:
     def __init__(self, records: Records, app: str) -> None:
         row = app_named(records.reader, app)
         self.records, self.app, self.app_id = records, app, int(row.id)
-        self.rows: dict[str, Release] = {found.version: found for found in store.releases(records.reader, self.app_id)}
+        self.rows: dict[str, Release] = {
+            release.version: release for release in store.releases(records.reader, self.app_id)
+        }
         self.order: ReleaseOrder = store.order_of(list(self.rows.values()))
 
     def named(self, version: str) -> str:
         """Return the present name of a release that may be spelled differently, or had another name; the same where
         it is not known."""
-        found = canonical(version)
-        return found if found in self.rows else store.name_of(self.records.reader, self.app_id, found) or found
+        canonical_version = canonical(version)
+        return (
+            canonical_version
+            if canonical_version in self.rows
+            else store.name_of(self.records.reader, self.app_id, canonical_version) or canonical_version
+        )
 
     def id_of(self, version: str) -> int:
         """Return a release's id; raises a problem that names similar ones."""
-        found = self.rows.get(version)
-        if found is None:
+        row = self.rows.get(version)
+        if row is None:
             newest = ", ".join(release.version for release in reversed(self.order.releases[-5:])) or "none yet"
             raise Problem(
                 "not-found", f"{self.app} has no release {version[:100]!r}. Its newest are: {newest}.", field="release"
             )
-        return int(found.id)
+        return int(row.id)
 
 
-def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.ReleaseRow]:
+def release_rows(releases: Releases, versions: Sequence[str]) -> list[answers.ReleaseRow]:
     """Return releases for the list."""
-    reader = known.records.reader
-    ids = [known.id_of(version) for version in versions]
+    reader = releases.records.reader
+    ids = [releases.id_of(version) for version in versions]
     brought = rates.brought_by(reader, ids)
-    latest = _latest_hours(known)
+    latest = _latest_hours(releases)
     deploys = {(deploy.release_id, deploy.environment): deploy for deploy in store.deploys_of(reader, ids)}
     sums = {(row.release_id, row.environment): row for row in rates.sums_of(reader, ids)}
-    found = []
+    rows = []
     for version, number in zip(versions, ids, strict=True):
         places = sorted({where for release, where in (*sums, *deploys) if release == number})
-        row = known.rows[version]
-        found.append(
+        row = releases.rows[version]
+        rows.append(
             answers.ReleaseRow(
                 release=version,
                 first_seen=views.time_text(row.first_ms),
@@ -86,15 +92,15 @@ def release_rows(known: Releases, versions: Sequence[str]) -> list[answers.Relea
                 ],
             )
         )
-    return found
+    return rows
 
 
-def _latest_hours(known: Releases) -> dict[str, int]:
+def _latest_hours(releases: Releases) -> dict[str, int]:
     """Return the last hour with runs in each environment, over the newest releases and those seen last."""
-    by_time = sorted(known.order.releases, key=lambda release: release.first_ms)[-20:]
-    ids = {known.id_of(release.version) for release in (*by_time, *known.order.releases[-20:])}
+    by_time = sorted(releases.order.releases, key=lambda release: release.first_ms)[-20:]
+    ids = {releases.id_of(release.version) for release in (*by_time, *releases.order.releases[-20:])}
     latest: dict[str, int] = {}
-    for row in rates.sums_of(known.records.reader, sorted(ids)):
+    for row in rates.sums_of(releases.records.reader, sorted(ids)):
         latest[row.environment] = max(latest.get(row.environment, 0), row.last_hour or 0)
     return latest
 
@@ -118,15 +124,15 @@ def _place(where: str, deploy: Deploy | None, sums: ReleaseSums | None, latest: 
     )
 
 
-def release_answer(known: Releases, version: str, environment: str | None) -> answers.ReleaseAnswer:
+def release_answer(releases: Releases, version: str, environment: str | None) -> answers.ReleaseAnswer:
     """Return one release, whole."""
-    reader, number = known.records.reader, known.id_of(version)
-    before = known.order.before(version)
-    row, *others = release_rows(known, [version, *before[:5]])
+    reader, number = releases.records.reader, releases.id_of(version)
+    before = releases.order.before(version)
+    row, *others = release_rows(releases, [version, *before[:5]])
     back = sorted(rates.regressed_in(reader, number))[:MOST_ISSUES]
     first = rates.first_in(reader, number, MOST_ISSUES)
     higher = rates.rate_regressions_of_release(reader, number)
-    names = rates.issues_named(reader, {*first, *back, *(one.issue_id for one in higher)})
+    names = rates.issues_named(reader, {*first, *back, *(rate.issue_id for rate in higher)})
     points = sorted(
         rates.points_in(reader, [number], environment),
         key=lambda point: (-point.failed, -point.runs, point.entry_point),
@@ -138,13 +144,13 @@ def release_answer(known: Releases, version: str, environment: str | None) -> an
     )
     return answers.ReleaseAnswer(
         **row.model_dump(),
-        app=known.app,
+        app=releases.app,
         previous=before[0] if before else None,
         beside=beside,
-        deploys=[deploy_answer(found, known.app) for found in store.deploys_of(reader, [number])],
-        first_here=[views.issue_ref(names[one]) for one in first if one in names],
-        regressed_here=[views.issue_ref(names[one]) for one in back if one in names],
-        rate_regressions=[views.rate_regression_answer(one, names) for one in higher],
+        deploys=[deploy_answer(found, releases.app) for found in store.deploys_of(reader, [number])],
+        first_here=[views.issue_ref(names[issue_id]) for issue_id in first if issue_id in names],
+        regressed_here=[views.issue_ref(names[issue_id]) for issue_id in back if issue_id in names],
+        rate_regressions=[views.rate_regression_answer(rate, names) for rate in higher],
         entry_points=[
             answers.PointRate(
                 entry_point=point.entry_point,
@@ -157,13 +163,13 @@ def release_answer(known: Releases, version: str, environment: str | None) -> an
         ],
         latest_commits=[
             answers.CommitAnswer(
-                id=one.hash,
-                time=to_text(one.time_ms),
-                author=one.author,
-                subject=one.subject,
-                files=one.files,
+                id=commit.hash,
+                time=to_text(commit.time_ms),
+                author=commit.author,
+                subject=commit.subject,
+                files=commit.files,
             )
-            for one in commits.latest(reader, number, 20)
+            for commit in commits.latest(reader, number, 20)
         ],
         hours=[
             answers.HourAnswer(time=to_text(hour.hour * HOUR_MS), runs=hour.runs, failed=hour.failed)
@@ -186,16 +192,16 @@ def deploy_answer(row: Deploy | ListedDeploy, app: str) -> answers.DeployAnswer:
 
 
 def compare(
-    known: Releases, before: str, now: str, environment: str | None, *, same_time: bool | None
+    releases: Releases, before: str, now: str, environment: str | None, *, same_time: bool | None
 ) -> answers.CompareAnswer:
     """Compare two releases; ``same_time``: only hours in which both were live, or (None) those where the later was a canary."""
     if before == now:
         raise Problem("bad-field", "A release cannot be compared with itself. Name two.", field="now")
-    reader = known.records.reader
-    old, new = known.id_of(before), known.id_of(now)
-    hours = _both_live(known, old, new, environment)
+    reader = releases.records.reader
+    old, new = releases.id_of(before), releases.id_of(now)
+    hours = _both_live(releases, old, new, environment)
     if same_time is None:
-        same_time = bool(hours) and _is_canary(known, new, environment)
+        same_time = bool(hours) and _is_canary(releases, new, environment)
     if same_time and not hours:
         raise Problem(
             "bad-field", f"{before} and {now} were never live in the same hour. Leave same_time out.", field="same_time"
@@ -230,13 +236,13 @@ def compare(
     sides = [_side(version, release, seen) for version, release in ((before, old), (now, new))]
     counts = {kind: sum(one.kind == kind for one in issues) for kind in KINDS}
     return answers.CompareAnswer(
-        app=known.app,
+        app=releases.app,
         environment=environment,
         same_time=same_time,
         hours=len(hours) if same_time else 0,
         before=sides[0],
         now=sides[1],
-        sentence=_sentence(known, before, now, counts, sides, same_time=same_time, hours=len(hours)),
+        sentence=_sentence(releases, before, now, counts, sides, same_time=same_time, hours=len(hours)),
         issues=issues,
         entry_points=entry_points,
         counts=counts,
@@ -244,21 +250,21 @@ def compare(
     )
 
 
-def _both_live(known: Releases, old: int, new: int, environment: str | None) -> list[int]:
-    here = {row.hour for row in rates.hours_of(known.records.reader, old, environment)}
-    return [row.hour for row in rates.hours_of(known.records.reader, new, environment) if row.hour in here]
+def _both_live(releases: Releases, old: int, new: int, environment: str | None) -> list[int]:
+    here = {row.hour for row in rates.hours_of(releases.records.reader, old, environment)}
+    return [row.hour for row in rates.hours_of(releases.records.reader, new, environment) if row.hour in here]
 
 
-def _is_canary(known: Releases, release: int, environment: str | None) -> bool:
-    rows = store.deploys_of(known.records.reader, [release])
+def _is_canary(releases: Releases, release: int, environment: str | None) -> bool:
+    rows = store.deploys_of(releases.records.reader, [release])
     latest = {row.environment: row for row in rows if environment in (None, row.environment)}
     return any(row.canary for row in latest.values())
 
 
 def _side(version: str, release: int, seen: Exposed) -> answers.Side:
     runs = seen.totals[release]
-    failed = sum(row.failed for (_, one), row in seen.runs.items() if one == release)
-    failures = sum(n for (_, one), n in seen.failures.items() if one == release)
+    failed = sum(row.failed for (_, release_id), row in seen.runs.items() if release_id == release)
+    failures = sum(n for (_, release_id), n in seen.failures.items() if release_id == release)
     return answers.Side(
         release=version,
         runs=runs,
@@ -270,25 +276,25 @@ def _side(version: str, release: int, seen: Exposed) -> answers.Side:
 
 
 def _answers(
-    found: Sequence[Compared], pairs: Sequence[Pair], names: dict[int, IssueName]
+    compared_all: Sequence[Compared], pairs: Sequence[Pair], names: dict[int, IssueName]
 ) -> list[answers.ComparedAnswer]:
     by_key: dict[Hashable, Pair] = {pair.key: pair for pair in pairs}
     ordered = sorted(
-        found,
+        compared_all,
         key=lambda one: (KINDS.index(one.kind), -max(by_key[one.key].now.failures, by_key[one.key].before.failures)),
     )
     return [
         answers.ComparedAnswer(
-            kind=one.kind,
-            reason=one.reason,
-            issue=views.issue_ref(names[one.key]) if isinstance(one.key, int) else None,
-            entry_point=None if isinstance(one.key, int) else str(one.key),
-            before=_compared_side(by_key[one.key].before),
-            now=_compared_side(by_key[one.key].now),
-            factor=views.interval(one.factor),
-            chance=one.chance,
+            kind=compared.kind,
+            reason=compared.reason,
+            issue=views.issue_ref(names[compared.key]) if isinstance(compared.key, int) else None,
+            entry_point=None if isinstance(compared.key, int) else str(compared.key),
+            before=_compared_side(by_key[compared.key].before),
+            now=_compared_side(by_key[compared.key].now),
+            factor=views.interval(compared.factor),
+            chance=compared.chance,
         )
-        for one in ordered
+        for compared in ordered
     ]
 
 
@@ -299,7 +305,7 @@ def _compared_side(seen: FailureRate) -> answers.ComparedSide:
 
 
 def _sentence(
-    known: Releases,
+    releases: Releases,
     before: str,
     now: str,
     counts: dict[comparing.Kind, int],
@@ -308,11 +314,11 @@ def _sentence(
     same_time: bool,
     hours: int,
 ) -> str:
-    said = [f"{counts[kind]} {kind}" for kind in KINDS if counts[kind]]
-    what = f"{now} against {before}: {', '.join(said) if said else 'no issue in either'}"
+    parts = [f"{counts[kind]} {kind}" for kind in KINDS if counts[kind]]
+    what = f"{now} against {before}: {', '.join(parts) if parts else 'no issue in either'}"
     clean = [f"{side.clean.value:.2%}" for side in sides if side.clean is not None]
     shares = f"; clean runs {clean[0]} before, {clean[1]} now" if len(clean) == 2 else ""
-    turned = known.order.compare(now, before)
+    turned = releases.order.compare(now, before)
     older = f" {now} is the older of the two." if turned is not None and turned < 0 else ""
     return f"{what}{shares}.{older}" + (
         f" Only the {count_of(hours, 'hour')} in which both were live." if same_time else ""

@@ -217,7 +217,7 @@ def settle(
     return _one(records, clock, person, number, _seen(seen, since), made)
 
 
-@router.post("/issues/{number}/priority", summary="Say how much an issue matters", responses=described("not-found"))
+@router.post("/issues/{number}/priority", summary="Set the priority of an issue", responses=described("not-found"))
 def say_priority(
     records: TheRecords, clock: TheClock, person: SignedIn, number: Number, order: PriorityOrder
 ) -> DecidedAnswer:
@@ -236,26 +236,26 @@ def decide(records: TheRecords, clock: TheClock, person: SignedIn, order: ManyOr
     """Make one decision about several issues, which can be undone as a whole. An issue that has changed meanwhile,
     or does not exist, is left as it is; the others are changed.
     """
-    numbers = [one.number for one in order.issues]
+    numbers = [expected.number for expected in order.issues]
     if len(set(numbers)) != len(numbers):
         raise Problem("bad-field", "Each issue can be named once.", field="issues")
     if sum(part is not None for part in (order.accept, order.park, order.settle, order.hand_over, order.priority)) != 1:
         raise Problem("bad-field", "Say one of accept, park, settle, hand_over and priority.", field="accept")
-    made: list[tuple[int, ExpectedState, DecisionOrder]] = []
-    left: list[tuple[int, Problem]] = []
+    decisions: list[tuple[int, ExpectedState, DecisionOrder]] = []
+    left_alone: list[tuple[int, Problem]] = []
     orders = _Orders(records, clock)
-    for one in order.issues:
-        seen = _seen(one.state, one.since, one.holder)
+    for expected in order.issues:
+        seen = _seen(expected.state, expected.since, expected.holder)
         try:
-            made.append((one.number, seen, orders.of_many(one.number, order)))
+            decisions.append((expected.number, seen, orders.of_many(expected.number, order)))
         except StoreError as error:
-            left.append((one.number, as_problem(error)))
+            left_alone.append((expected.number, as_problem(error)))
         except Problem as problem:
             if problem.slug != "no-release":
                 raise
-            left.append((one.number, problem))
-    decided = records.writer.run(lambda c: deciding.decide(c, made, (person.id, person.name), clock.now_ms()))
-    return _answer(decided, left)
+            left_alone.append((expected.number, problem))
+    decided = records.writer.run(lambda c: deciding.decide(c, decisions, (person.id, person.name), clock.now_ms()))
+    return _answer(decided, left_alone)
 
 
 @router.post("/decisions/latest/undo", summary="Take my latest decision back", responses=_CHANGES)
@@ -277,11 +277,11 @@ def _taken_back(records: Records, clock: Clock, person: Person, number: int) -> 
     issues = deciding.issues_of(records.reader, number)
     if not issues:
         raise NotThere(f"there is no decision {number} that can be taken back: it was already, or it is too old")
-    said, decided = records.writer.run(
+    sentence, decided = records.writer.run(
         lambda c: deciding.take_back(c, number, issues, (person.id, person.name), clock.now_ms())
     )
     answer = _answer(decided, [])
-    answer.said = deciding.many_said(said, len(decided.done))
+    answer.said = deciding.many_said(sentence, len(decided.done))
     return answer
 
 

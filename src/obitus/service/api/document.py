@@ -83,17 +83,18 @@ def document(
 def _blocks(
     records: Records, clock: Clock, numbers: list[int], window: Window, title: str, *, whole: bool
 ) -> Iterator[Block]:
-    found = [views.issue_answer(records, clock, number, window) for number in dict.fromkeys(numbers)]
-    yield Heading(1, title or (f"Issue {found[0].number}: {found[0].title}" if len(found) == 1 else "What failed"))
+    issues = [views.issue_answer(records, clock, number, window) for number in dict.fromkeys(numbers)]
+    yield Heading(1, title or (f"Issue {issues[0].number}: {issues[0].title}" if len(issues) == 1 else "What failed"))
     span = f"{minute_of(to_text(window.from_ms))} to {minute_of(to_text(window.to_ms))} UTC"
     yield Paragraph(f"{span}. Written {minute_of(to_text(clock.now_ms()))} UTC.")
-    if not found:
+    if not issues:
         yield Paragraph("Nothing failed in this window.")
         return
-    if len(found) > 1 or whole:
+    if len(issues) > 1 or whole:
         head = ("Issue", "What", "App", "State", "Failures", "Since")
         rows = [
-            (str(one.number), one.title, one.app, one.state, f"{one.failures:,}", one.began_in or "–") for one in found
+            (str(issue.number), issue.title, issue.app, issue.state, f"{issue.failures:,}", issue.began_in or "–")
+            for issue in issues
         ]
         yield Table(head, rows)
         deploys = release_store.deploys(records.reader, window.from_ms, window.to_ms, window.app, window.environment)
@@ -105,24 +106,24 @@ def _blocks(
                     for row in reversed(deploys)
                 ]
             )
-    for one in found:
-        yield from _of_issue(records, clock, one, window, alone=len(found) == 1)
+    for issue in issues:
+        yield from _of_issue(records, clock, issue, window, alone=len(issues) == 1)
 
 
 def _of_issue(
-    records: Records, clock: Clock, one: issue_answers.IssueAnswer, window: Window, *, alone: bool
+    records: Records, clock: Clock, issue: issue_answers.IssueAnswer, window: Window, *, alone: bool
 ) -> Iterator[Block]:
     level = 2 if alone else 3
     if not alone:
-        yield Heading(2, f"{one.number}: {one.title}")
+        yield Heading(2, f"{issue.number}: {issue.title}")
     yield Heading(level, "What failed")
-    yield Paragraph(one.what_failed)
-    if one.message:
-        yield Code(one.message)
-    yield Chart(one.over_time, "Failures", minute_of(to_text(window.from_ms)), minute_of(to_text(window.to_ms)))
-    if one.users:
-        yield Paragraph(f"It hit {count_of(one.users, 'user')}.")
-    since = since_answer(records, clock, one.number)
+    yield Paragraph(issue.what_failed)
+    if issue.message:
+        yield Code(issue.message)
+    yield Chart(issue.over_time, "Failures", minute_of(to_text(window.from_ms)), minute_of(to_text(window.to_ms)))
+    if issue.users:
+        yield Paragraph(f"It hit {count_of(issue.users, 'user')}.")
+    since = since_answer(records, clock, issue.number)
     yield Heading(level, "Since when")
     yield Paragraph(since.sentence)
     yield Table(
@@ -133,12 +134,12 @@ def _of_issue(
         ],
     )
     yield Heading(level, "Where")
-    yield from _stack(one.latest)
+    yield from _stack(issue.latest)
     yield Heading(level, "Leading up to it")
-    yield from _story(records, clock, one.latest)
+    yield from _story(records, clock, issue.latest)
     if any(changes.commits for changes in since.changes):
         yield Heading(level, "Cause: likely changes")
-        for changes in (one for one in since.changes if one.commits):
+        for changes in (issue for issue in since.changes if issue.commits):
             yield Paragraph(f"{changes.what} in {changes.release}:".capitalize())
             yield Listing(
                 [
@@ -147,17 +148,17 @@ def _of_issue(
                 ]
             )
     yield Heading(level, "What was decided")
-    yield Listing([f"{minute_of(entry.time)}: {entry.reason}" for entry in one.history] or ["Nothing yet."])
-    if one.holder or one.waits_for:
-        waits = f" It waits for {one.waits_for}." if one.waits_for else ""
-        yield Paragraph(f"It is with {one.holder or 'nobody'}.{waits}")
-    yield from _known(records, one.number, level)
+    yield Listing([f"{minute_of(entry.time)}: {entry.reason}" for entry in issue.history] or ["Nothing yet."])
+    if issue.holder or issue.waits_for:
+        waits = f" It waits for {issue.waits_for}." if issue.waits_for else ""
+        yield Paragraph(f"It is with {issue.holder or 'nobody'}.{waits}")
+    yield from _known(records, issue.number, level)
     yield Heading(level, "Did the fix hold?")
-    said = [
-        f"{held.verdict}{f' in {held.environment}' if held.environment else ''}, settled {held.settled}: {held.reason}"
-        for held in since.verdicts
+    lines = [
+        f"{verdict.verdict}{f' in {verdict.environment}' if verdict.environment else ''}, settled {verdict.settled}: {verdict.reason}"
+        for verdict in since.verdicts
     ]
-    yield Listing(said or ["It is not settled."])
+    yield Listing(lines or ["It is not settled."])
 
 
 def _stack(latest: issue_answers.FailureAnswer) -> Iterator[Block]:
@@ -189,8 +190,8 @@ def _story(records: Records, clock: Clock, latest: issue_answers.FailureAnswer) 
         yield Paragraph(str(why))
         return
     rows = [
-        (one.time[11:23], one.app, one.kind, one.said if len(one.said) <= 300 else f"{one.said[:299]}…")
-        for one in steps.entries[-MOST_ENTRIES:]
+        (entry.time[11:23], entry.app, entry.kind, entry.said if len(entry.said) <= 300 else f"{entry.said[:299]}…")
+        for entry in steps.entries[-MOST_ENTRIES:]
     ]
     if len(steps.entries) > len(rows):
         yield Paragraph(f"The last {len(rows)} of {len(steps.entries):,} steps.")
@@ -200,15 +201,15 @@ def _story(records: Records, clock: Clock, latest: issue_answers.FailureAnswer) 
 
 
 def _known(records: Records, number: int, level: int) -> Iterator[Block]:
-    found = note_store.notes(records.reader, number)
-    if not found:
+    notes = note_store.notes(records.reader, number)
+    if not notes:
         return
     ways = ways_of(records)
     yield Heading(level, "Checks and notes")
-    for one in found:
-        looked = f"{one.looked_at}: {one.found}. " if one.looked_at else ""
-        yield Paragraph(f"{looked}{one.person}, {minute_of(to_text(one.time_ms))}")
-        if one.text.strip():
-            yield Prose(read(one.text, ways))
-        if one.output.strip():
-            yield Code(one.output)
+    for note in notes:
+        looked = f"{note.looked_at}: {note.found}. " if note.looked_at else ""
+        yield Paragraph(f"{looked}{note.person}, {minute_of(to_text(note.time_ms))}")
+        if note.text.strip():
+            yield Prose(read(note.text, ways))
+        if note.output.strip():
+            yield Code(note.output)

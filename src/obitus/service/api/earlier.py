@@ -77,13 +77,13 @@ def earlier(records: TheRecords, number: Number) -> EarlierAnswer:
     candidates = store.candidates(records.reader, issue)
     ranked = [(nearness(own, store.looks_of(records.reader, row)), row) for row in candidates]
     ranked.sort(key=lambda one: (-one[0].score, -one[1].settled_ms))
-    found = []
+    answers_found = []
     for _, row in ranked[:MOST_LOOKED_AT_CLOSER]:
         # Callers are compared only for the nearest, since they need a further query.
         near = nearness(own, store.looks_of(records.reader, row, traits=True))
         if near.is_enough:
-            found.append((near, row))
-    found.sort(key=lambda one: (-one[0].score, -one[1].settled_ms))
+            answers_found.append((near, row))
+    answers_found.sort(key=lambda one: (-one[0].score, -one[1].settled_ms))
     return EarlierAnswer(
         looked_at=len(candidates),
         earlier=[
@@ -97,11 +97,11 @@ def earlier(records: TheRecords, number: Number) -> EarlierAnswer:
                 settled=to_text(row.settled_ms),
                 how=store.settled_by(records.reader, row.id),
                 lasted=span(max(0, row.settled_ms - row.first_ms)),
-                known=known[:MOST_KNOWN],
-                known_in_all=len(known),
+                known=looks[:MOST_KNOWN],
+                known_in_all=len(looks),
             )
-            for near, row in found[:MOST_EARLIER]
-            for known in (_known(records, row.id),)
+            for near, row in answers_found[:MOST_EARLIER]
+            for looks in (_known(records, row.id),)
         ],
     )
 

@@ -94,11 +94,11 @@ class RegroupOrder(BaseModel):
 def perhaps(records: TheRecords, number: Number) -> issue_answers.LikesAnswer:
     """Return the nearest other issues, with similarities and differences."""
     store_issues.issue(records.reader, number)
-    found = []
+    pairs = []
     for issue, reason in store.perhaps(records.reader, number):
         row = store_issues.issue(records.reader, issue)
         if row.merged_into is None:
-            found.append(
+            pairs.append(
                 issue_answers.LikeAnswer(
                     number=issue,
                     title=views.title_of(row),
@@ -107,7 +107,7 @@ def perhaps(records: TheRecords, number: Number) -> issue_answers.LikesAnswer:
                     reason=reason,
                 )
             )
-    return issue_answers.LikesAnswer(perhaps=found, never=store.never_with(records.reader, number))
+    return issue_answers.LikesAnswer(perhaps=pairs, never=store.never_with(records.reader, number))
 
 
 @router.post("/issues/{number}/merge/preview", summary="What merging would make", responses=described("bad-merge"))
@@ -149,10 +149,10 @@ def split_preview(
     _check_split(records, issue, order)
     parts: list[grouping_answers.SplitPart] = []
     if order.by:
-        found = planner.split_values(issue, order.by)
-        for value, seqs in sorted(found.items(), key=lambda part: (-len(part[1]), part[0]))[:MOST_LISTED]:
+        values = planner.split_values(issue, order.by)
+        for value, seqs in sorted(values.items(), key=lambda part: (-len(part[1]), part[0]))[:MOST_LISTED]:
             parts.append(_part(records, " / ".join(value), seqs, []))
-        return grouping_answers.SplitPreview(issue=number, looked_at=sum(map(len, found.values())), parts=parts)
+        return grouping_answers.SplitPreview(issue=number, looked_at=sum(map(len, values.values())), parts=parts)
     seqs = store_regrouping.seqs_of(records.reader, number, 0, MOST_LOOKED_AT)
     came_by = store_issues.fingerprints_of_failures(records.reader, seqs)
     out = [seq for seq in seqs if came_by[seq] in order.fingerprints]
@@ -194,14 +194,16 @@ def never_together(
 
     def act(connection: Any) -> None:
         store.add_never(connection, number, order.other, person.id, now_ms)
-        for one, other in ((number, order.other), (order.other, number)):
-            store_issues.note(connection, one, person.id, f"{person.name} keeps it apart from issue {other}.", now_ms)
+        for from_issue, to_issue in ((number, order.other), (order.other, number)):
+            store_issues.note(
+                connection, from_issue, person.id, f"{person.name} keeps it apart from issue {to_issue}.", now_ms
+            )
 
     records.writer.run(act)
     return answers.Done()
 
 
-@router.get("/grouping-rules", summary="Grouping active rules")
+@router.get("/grouping-rules", summary="Active grouping rules")
 def grouping_rules(records: TheRecords) -> grouping_answers.GroupingRulesAnswer:
     """Return the team's grouping rules."""
     return grouping_answers.GroupingRulesAnswer(
@@ -346,14 +348,14 @@ def _check_split(records: Records, issue: Issue, order: SplitOrder) -> None:
             f"Issue {issue.id} was merged into issue {issue.merged_into}. Undo that, or split that one.",
         )
     if order.fingerprints:
-        known = {row.fingerprint for row in store_regrouping.fingerprints_of(records.reader, issue.id)}
-        unknown = [f for f in order.fingerprints if f not in known]
+        fingerprints = {row.fingerprint for row in store_regrouping.fingerprints_of(records.reader, issue.id)}
+        unknown = [f for f in order.fingerprints if f not in fingerprints]
         if unknown:
             raise Problem(
                 "bad-split",
                 f"{unknown[0]} does not lead to issue {issue.id}. `obitus why {issue.id}` lists those that do.",
             )
-        if known <= set(order.fingerprints):
+        if fingerprints <= set(order.fingerprints):
             raise Problem(
                 "bad-split", "These are all its fingerprints: nothing would stay. Leave one, or split by an attribute."
             )

@@ -139,11 +139,11 @@ class OwnerNameOrder(BaseModel):
 def rules(records: TheRecords) -> HandingRulesAnswer:
     """Return the active rules."""
     people = set(store.people(records.reader))
-    found = []
+    rows = []
     for row in HANDING.active(records.reader):
         rule = _checked(row.rule)
         trouble = "" if rule.to in people else f"{rule.to} is not here any more: the next rule decides."
-        found.append(
+        rows.append(
             HandingRuleAnswer(
                 id=row.id,
                 rule=row.rule,
@@ -153,17 +153,19 @@ def rules(records: TheRecords) -> HandingRulesAnswer:
                 trouble=trouble,
             )
         )
-    return HandingRulesAnswer(rules=found)
+    return HandingRulesAnswer(rules=rows)
 
 
-@router.post("/handing-rules/preview", summary="What a rule would hand over", responses=described("bad-rule"))
+@router.post("/handing-rules/preview", summary="What a hand-over rule would do", responses=described("bad-rule"))
 def preview(records: TheRecords, order: HandingRuleOrder) -> HandingPreview:
     """Preview which open unassigned issues a rule would give to whom."""
     rule = _checked(order.rule)
     return _preview(records, Takers(records, [rule]), _somebody(records, rule))
 
 
-@router.post("/handing-rules", summary="Use a rule", status_code=201, responses=described("bad-rule", "already-there"))
+@router.post(
+    "/handing-rules", summary="Use a hand-over rule", status_code=201, responses=described("bad-rule", "already-there")
+)
 def add(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, order: HandingRuleOrder
 ) -> HandingRuleAnswer:
@@ -182,7 +184,7 @@ def add(
     )
 
 
-@router.delete("/handing-rules/{rule:int}", summary="End a rule", responses=described("not-found"))
+@router.delete("/handing-rules/{rule:int}", summary="End a hand-over rule", responses=described("not-found"))
 def end(clock: TheClock, acts: TheActs, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]) -> answers.Done:
     """Stop a rule; issues that it handed over stay where they are."""
     now_ms = clock.now_ms()
@@ -196,15 +198,15 @@ class HandedAnswer(BaseModel):
     handed: list[WouldHand]
 
 
-@router.post("/handing-rules/apply", summary="Hand over what nobody has")
+@router.post("/handing-rules/apply", summary="Hand over unassigned issues")
 def apply(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn) -> HandedAnswer:
     """Hand over the latest open unassigned issues, by the rules and CODEOWNERS."""
     known, handed, now_ms = Takers(records), [], clock.now_ms()
     for issue in store.unheld(records.reader, LOOKED_AT):
-        found = known.of(issue)
-        name = records.writer.run(lambda c, i=issue, f=found: store.hand(c, i.id, f, now_ms)) if found else None  # type: ignore[misc]
+        takers = known.of(issue)
+        name = records.writer.run(lambda c, i=issue, f=takers: store.hand(c, i.id, f, now_ms)) if takers else None  # type: ignore[misc]
         if name is not None:
-            handed.append(_would_hand(issue, next(one for one in found if one[0] == name)))
+            handed.append(_would_hand(issue, next(one for one in takers if one[0] == name)))
     acts.do(person.id, "handed over by rule", f"{len(handed)} issues", lambda _: None)
     return HandedAnswer(handed=handed)
 
@@ -220,18 +222,18 @@ def owners(records: TheRecords, name: AppName) -> OwnersAnswer:
     return answer
 
 
-@router.post("/apps/{name}/owners/preview", summary="What such a file would do", responses=described("not-found"))
+@router.post("/apps/{name}/owners/preview", summary="What a CODEOWNERS file would do", responses=described("not-found"))
 def preview_owners(records: TheRecords, name: AppName, order: OwnersOrder) -> OwnersAnswer:
     """Preview a file: the people for the names in it, and which open issues of the app would go to whom."""
-    app_id, found = apps.app_named(records.reader, name).id, read_owners(order.text)
-    answer = _owners_answer(records, name, found, order.beneath)
-    known = Takers(records, [])
-    known.use_file(app_id, found, order.beneath)
-    answer.preview = _preview(records, known, "", app_id)
+    app_id, read = apps.app_named(records.reader, name).id, read_owners(order.text)
+    answer = _owners_answer(records, name, read, order.beneath)
+    takers = Takers(records, [])
+    takers.use_file(app_id, read, order.beneath)
+    answer.preview = _preview(records, takers, "", app_id)
     return answer
 
 
-@router.put("/apps/{name}/owners", summary="Keep who owns which files", responses=described("not-found"))
+@router.put("/apps/{name}/owners", summary="Store who owns which files", responses=described("not-found"))
 def keep_owners(
     records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, name: AppName, order: OwnersOrder
 ) -> OwnersAnswer:
@@ -246,7 +248,7 @@ def keep_owners(
     return owners(records, name)
 
 
-@router.delete("/apps/{name}/owners", summary="Forget who owns which files", responses=described("not-found"))
+@router.delete("/apps/{name}/owners", summary="Remove who owns which files", responses=described("not-found"))
 def remove_owners(records: TheRecords, acts: TheActs, person: SignedIn, name: AppName) -> answers.Done:
     """Remove an app's CODEOWNERS."""
     app_id = apps.app_named(records.reader, name).id
@@ -254,9 +256,7 @@ def remove_owners(records: TheRecords, acts: TheActs, person: SignedIn, name: Ap
     return answers.Done()
 
 
-@router.post(
-    "/owner-names", summary="Say which person an owner's name means", responses=described("not-found", "too-many")
-)
+@router.post("/owner-names", summary="Set the person for an owner's name", responses=described("not-found", "too-many"))
 def say_owner(records: TheRecords, acts: TheActs, person: SignedIn, order: OwnerNameOrder) -> answers.Done:
     """Set the person for a name in CODEOWNERS, such as a team's name."""
     if order.person is None:
@@ -282,26 +282,26 @@ def _somebody(records: Records, rule: HandingRule) -> str:
     return f"{rule.to} is a reader, who decides nothing." if role == "reader" else ""
 
 
-def _preview(records: Records, known: Takers, trouble: str, app_id: int | None = None) -> HandingPreview:
-    found = [row for row in store.unheld(records.reader, LOOKED_AT) if app_id is None or row.app_id == app_id]
-    would = [] if trouble else [_would_hand(issue, first) for issue in found for first in known.of(issue)[:1]]
-    return HandingPreview(looked_at=len(found), would_hand=would, trouble=trouble)
+def _preview(records: Records, takers: Takers, trouble: str, app_id: int | None = None) -> HandingPreview:
+    issues = [row for row in store.unheld(records.reader, LOOKED_AT) if app_id is None or row.app_id == app_id]
+    would = [] if trouble else [_would_hand(issue, first) for issue in issues for first in takers.of(issue)[:1]]
+    return HandingPreview(looked_at=len(issues), would_hand=would, trouble=trouble)
 
 
 def _would_hand(issue: Issue, taker: tuple[str, str]) -> WouldHand:
     return WouldHand(number=issue.id, title=views.title_of(issue), to=taker[0], why=taker[1])
 
 
-def _owners_answer(records: Records, app: str, found: Owners, beneath: str) -> OwnersAnswer:
-    counts = Counter(owner for line in found.lines for owner in line.owners)
+def _owners_answer(records: Records, app: str, owners: Owners, beneath: str) -> OwnersAnswer:
+    counts = Counter(owner for line in owners.lines for owner in line.owners)
     known = Takers(records, [])
     most = sorted(counts, key=lambda owner: (-counts[owner], owner))[:MOST_OWNERS]
     return OwnersAnswer(
         app=app,
         kept=False,
         beneath=beneath,
-        lines=len(found.lines),
-        remarks=list(found.remarks),
+        lines=len(owners.lines),
+        remarks=list(owners.remarks),
         owners=[OwnerAnswer(owner=owner, person=known.meant_by(owner), lines=counts[owner]) for owner in most],
         person=None,
         changed=None,

@@ -104,12 +104,14 @@ def issues(
     """Return issues with failures inside the window, a page at a time."""
     states: list[str] | None = list(state) if state else None
     after = opened(cursor, sort)
-    asked = asked_about_issues(records, clock, question, window, person) if question else None
-    found = store.issues(records.reader, window, states=states, asked=asked, sort=sort, after=after, limit=limit + 1)
-    page = found[:limit]
-    sums = store.sums(records.reader, window, states=states, asked=asked)
+    question_read = asked_about_issues(records, clock, question, window, person) if question else None
+    rows = store.issues(
+        records.reader, window, states=states, asked=question_read, sort=sort, after=after, limit=limit + 1
+    )
+    page = rows[:limit]
+    sums = store.sums(records.reader, window, states=states, asked=question_read)
     following = None
-    if len(found) > limit:
+    if len(rows) > limit:
         last = page[-1]
         value = {"last-seen": last.last_ms, "first-seen": last.first_ms, "failures": last.failures}[sort]
         following = closed(value, last.id, sort)
@@ -139,9 +141,9 @@ def failures(
     """Return failures of an issue inside the window, latest first, a page at a time."""
     store.issue(records.reader, number)
     after = opened(cursor, "failures")
-    found = store.failures(records.reader, number, window, after=after, limit=limit + 1)
-    page = found[:limit]
-    following = closed(page[-1].time_ms, page[-1].seq, "failures") if len(found) > limit else None
+    rows = store.failures(records.reader, number, window, after=after, limit=limit + 1)
+    page = rows[:limit]
+    following = closed(page[-1].time_ms, page[-1].seq, "failures") if len(rows) > limit else None
     return issue_answers.FailuresAnswer(failures=views.failure_rows(page), next=following)
 
 

@@ -101,30 +101,35 @@ class KeptPreview(BaseModel):
 @router.get("", summary="How long reports are kept")
 def kept(records: TheRecords) -> KeptAnswer:
     """Return how long each kind is kept, how much room everything takes, and which days had removals."""
-    said = retention.rules(records.reader)
-    names = {one.id: one.name for one in store_apps.apps(records.reader)}
-    known = records.days.known()
+    rules = retention.rules(records.reader)
+    names = {app.id: app.name for app in store_apps.apps(records.reader)}
+    days = records.days.known()
     return KeptAnswer(
-        kept=[_kept(said, kind, 0, "") for kind in KINDS]
-        + [_kept(said, one.kind, one.app_id, names[one.app_id]) for one in said if one.app_id in names],
+        kept=[_kept(rules, kind, 0, "") for kind in KINDS]
+        + [_kept(rules, rule.kind, rule.app_id, names[rule.app_id]) for rule in rules if rule.app_id in names],
         most_bytes=retention.within(records.reader),
         bytes=retention.bytes_of_days(records),
-        days=len(known),
-        oldest=min((day_text(one.day) for one in known if one.day), default=None),
+        days=len(days),
+        oldest=min((day_text(day.day) for day in days if day.day), default=None),
         removed=[
-            RemovedDayAnswer(day=day_text(one.day), why=one.why, rows=one.removed, time=to_text(one.thinned_ms))
-            for one in retention.thinned(records.reader)[:100]
+            RemovedDayAnswer(
+                day=day_text(thinned_day.day),
+                why=thinned_day.why,
+                rows=thinned_day.removed,
+                time=to_text(thinned_day.thinned_ms),
+            )
+            for thinned_day in retention.thinned(records.reader)[:100]
         ],
     )
 
 
-@router.put("", summary="Say how long something is kept")
+@router.put("", summary="Set how long something is kept")
 def keep(records: TheRecords, acts: TheActs, person: SignedIn, order: KeptOrder) -> KeptAnswer:
     """Set for how many days a kind is kept, of an app or of all; or how much room everything may take. It takes
     effect within ten minutes."""
     if order.kind is None:
-        said = "as much as there is" if order.most_bytes is None else f"{order.most_bytes:,} bytes at most"
-        acts.do(person.id, "kept for", said, lambda c: retention.keep_within(c, order.most_bytes))
+        amount = "as much as there is" if order.most_bytes is None else f"{order.most_bytes:,} bytes at most"
+        acts.do(person.id, "kept for", amount, lambda c: retention.keep_within(c, order.most_bytes))
     else:
         kind = order.kind
         app_id = store_apps.app_named(records.reader, order.app).id if order.app else 0
@@ -148,29 +153,33 @@ def preview(
     most_bytes: Annotated[int | None, Query(ge=LEAST_BYTES, le=2**60)] = None,
 ) -> KeptPreview:
     """Return the removals that are due now; with a kind or a size, those that would be due with that setting. Nothing is removed."""
-    said = retention.rules(records.reader)
+    rules = retention.rules(records.reader)
     if kind is not None and days is not None:
         app_id = store_apps.app_named(records.reader, app).id if app else 0
-        said = [one for one in said if (one.kind, one.app_id) != (kind, app_id)] + [KeptFor(kind, app_id, days)]
-    return _preview(records, clock.now_ms(), said, most_bytes)
+        rules = [rule for rule in rules if (rule.kind, rule.app_id) != (kind, app_id)] + [KeptFor(kind, app_id, days)]
+    return _preview(records, clock.now_ms(), rules, most_bytes)
 
 
-def _preview(records: Records, now_ms: int, said: list[KeptFor], most_bytes: int | None) -> KeptPreview:
-    steps = retention.due(records, now_ms, said=said, most_bytes=most_bytes)
+def _preview(records: Records, now_ms: int, rules: list[KeptFor], most_bytes: int | None) -> KeptPreview:
+    steps = retention.due(records, now_ms, said=rules, most_bytes=most_bytes)
     return KeptPreview(
-        steps=[_step(one) for one in steps],
-        whole_days=sum(one.whole for one in steps),
-        bytes=sum(one.bytes for one in steps if one.whole),
+        steps=[_step(step) for step in steps],
+        whole_days=sum(step.whole for step in steps),
+        bytes=sum(step.bytes for step in steps if step.whole),
     )
 
 
-def _step(one: DayRemoval) -> DayToRemove:
+def _step(removal: DayRemoval) -> DayToRemove:
     return DayToRemove(
-        day=day_text(one.day), why=one.why, whole=one.whole, failures_that_stay=len(one.kept), bytes=one.bytes
+        day=day_text(removal.day),
+        why=removal.why,
+        whole=removal.whole,
+        failures_that_stay=len(removal.kept),
+        bytes=removal.bytes,
     )
 
 
-def _kept(said: list[KeptFor], kind: str, app_id: int, app: str) -> KeptForAnswer:
-    days = retention.days_of(said, kind, app_id)
-    is_said = any((one.kind, one.app_id) == (kind, app_id) for one in said)
+def _kept(rules: list[KeptFor], kind: str, app_id: int, app: str) -> KeptForAnswer:
+    days = retention.days_of(rules, kind, app_id)
+    is_said = any((one.kind, one.app_id) == (kind, app_id) for one in rules)
     return KeptForAnswer.model_validate({"kind": kind, "app": app, "days": days, "said": is_said})

@@ -57,7 +57,7 @@ class ListsAnswer(BaseModel):
 def lists(records: TheRecords, clock: TheClock, window: TheWindow, person: SignedIn) -> ListsAnswer:
     """Return the lists for all, and the person's own, each counted in the window."""
     ends_s = time.monotonic() + COUNTED_WITHIN_S
-    found = []
+    rows = []
     for row in store.questions(records.reader, person.id):
         view = View.model_validate_json(row.view)
         if view.kind != "issues":
@@ -66,7 +66,7 @@ def lists(records: TheRecords, clock: TheClock, window: TheWindow, person: Signe
         if time.monotonic() < ends_s:
             issues, failures = _counted(records, clock, view, window, person)
         mine = row.person_id == person.id
-        found.append(
+        rows.append(
             ListAnswer(
                 id=row.id,
                 name=row.name,
@@ -77,9 +77,9 @@ def lists(records: TheRecords, clock: TheClock, window: TheWindow, person: Signe
                 failures=failures,
             )
         )
-        if len(found) == MOST_LISTS:
+        if len(rows) == MOST_LISTS:
             break
-    return ListsAnswer(lists=found)
+    return ListsAnswer(lists=rows)
 
 
 def _counted(

@@ -64,24 +64,24 @@ class LogOrder(BaseModel):
 def orders(records: TheRecords, clock: TheClock, name: AppName) -> LogOrdersAnswer:
     """Return the active orders for an app's loggers, and who gave them."""
     app_id = store.app_named(records.reader, name)
-    found = [one for one in store.active(records.reader, clock.now_ms()) if one.app_id == app_id]
+    found = [order_row for order_row in store.active(records.reader, clock.now_ms()) if order_row.app_id == app_id]
     return LogOrdersAnswer(
         orders=[
             LogOrderAnswer(
-                id=one.id,
-                logger=one.logger,
-                severity=one.severity,
-                environment=one.environment,
-                made=to_text(one.made_ms),
-                until=to_text(one.until_ms),
-                person=one.person,
+                id=order_row.id,
+                logger=order_row.logger,
+                severity=order_row.severity,
+                environment=order_row.environment,
+                made=to_text(order_row.made_ms),
+                until=to_text(order_row.until_ms),
+                person=order_row.person,
             )
-            for one in found
+            for order_row in found
         ]
     )
 
 
-@router.post("", summary="Let a logger send for a while", status_code=201, responses=described("too-many"))
+@router.post("", summary="Let a logger send more for a while", status_code=201, responses=described("too-many"))
 def order(
     records: TheRecords,
     clock: TheClock,
@@ -115,7 +115,7 @@ def order(
     return orders(records, clock, name)
 
 
-@router.delete("/{number}", summary="End it before its time")
+@router.delete("/{number}", summary="End an order for loggers")
 def end(
     records: TheRecords,
     clock: TheClock,

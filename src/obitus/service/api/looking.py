@@ -26,14 +26,14 @@ class LookingAnswer(BaseModel):
     again_s: float = Field(description="Seconds after which somebody who still looks at it should report so again.")
 
 
-@router.put("/me/looks-at/{number}", summary="Say that I look at an issue")
+@router.put("/me/looks-at/{number}", summary="Report that I look at an issue")
 def looks(records: TheRecords, presence: ThePresence, person: SignedIn, number: Number) -> LookingAnswer:
     """Report that I look at an issue; without a repetition it ends after a while."""
     issue_store.issue(records.reader, number)
     return LookingAnswer(people=presence.looks(number, person.name), again_s=SAID_AGAIN_S)
 
 
-@router.delete("/me/looks-at/{number}", summary="Say that I no longer look at an issue")
+@router.delete("/me/looks-at/{number}", summary="Report that I no longer look at an issue")
 def leaves(records: TheRecords, presence: ThePresence, person: SignedIn, number: Number) -> LookingAnswer:
     """Leave an issue."""
     issue_store.issue(records.reader, number)

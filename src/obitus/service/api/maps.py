@@ -139,7 +139,11 @@ def missing(records: TheRecords, who: Who, name: AppName, order: MapsOrder) -> M
     """Return which maps of a build are missing here: nothing is sent twice. A reporting key that may deploy is enough."""
     app_id = _app(records, who, name)
     there = store.hashes(records.reader, app_id, canonical(order.release))
-    return MissingMapsAnswer(missing=[one.path for one in order.maps if there.get(one.path) != bytes.fromhex(one.hash)])
+    return MissingMapsAnswer(
+        missing=[
+            wanted_map.path for wanted_map in order.maps if there.get(wanted_map.path) != bytes.fromhex(wanted_map.hash)
+        ]
+    )
 
 
 @router.post(
@@ -202,8 +206,10 @@ def turn_back(
         return TurnedBackAnswer(regrouping=None, said="No failure came before these maps.")
     owner = people.owner(records.reader)
     assert owner is not None
-    said = f"Source maps of {name} {release} came after failures: they are turned back, and its history is regrouped."
-    return TurnedBackAnswer(regrouping=orders.regroup(app_id, name, owner.id, who[0], said), said=said)
+    sentence = (
+        f"Source maps of {name} {release} came after failures: they are turned back, and its history is regrouped."
+    )
+    return TurnedBackAnswer(regrouping=orders.regroup(app_id, name, owner.id, who[0], sentence), said=sentence)
 
 
 @router.delete("/apps/{name}/maps", summary="Remove the source maps of a release", responses=_PIPELINE)

@@ -117,8 +117,8 @@ def set_password(
     fresh = person.by_link_ms is not None and abs(now_ms - person.by_link_ms) < FRESH_LINK_MS
     if person.has_password and not fresh:
         if not order.old:
-            said = "Give the old password, or sign in with a link first: start the service with --new-link."
-            raise Problem("sign-in-failed", said)
+            advice = "Give the old password, or sign in with a link first: start the service with --new-link."
+            raise Problem("sign-in-failed", advice)
         _, fits = checked_password(records, clock, settings, acts, passes, request, person.name, order.old)
         records.writer.run(fits)
     check_strength(order.password, person.name)
@@ -200,9 +200,9 @@ def add_token(
         # A token cannot make one with a wider scope.
         apps = sorted(person.sight.only)
     token, keep = passes.new("token", order.label, order.days * DAY_MS, scope=order.scope, apps=apps)
-    said = f"{order.label}: may {order.scope}, for {order.days} days"
-    said += f", {', '.join(order.apps)} only" if order.apps else ""
-    acts.do(person.id, "made token", said, lambda c: keep(c, person.id))
+    entry = f"{order.label}: may {order.scope}, for {order.days} days"
+    entry += f", {', '.join(order.apps)} only" if order.apps else ""
+    acts.do(person.id, "made token", entry, lambda c: keep(c, person.id))
     return people_answers.NewTokenAnswer(label=order.label, token=token)
 
 
@@ -213,7 +213,7 @@ def revoke_token(passes: ThePasses, person: SignedIn, id: Annotated[str, Path(ma
     return answers.Done()
 
 
-@router.post("/me/codes", summary="Begin with one-time codes", status_code=201, responses=described("not-signed-in"))
+@router.post("/me/codes", summary="Set up my one-time codes", status_code=201, responses=described("not-signed-in"))
 def offer_codes(records: TheRecords, settings: TheSettings, person: SignedIn) -> CodesOffered:
     """Return the secret of one-time codes. They are required at sign-in once a first one was confirmed."""
     secret = codes.new_secret()
@@ -224,7 +224,7 @@ def offer_codes(records: TheRecords, settings: TheSettings, person: SignedIn) ->
 
 @router.put(
     "/me/codes",
-    summary="Ask me for one-time codes",
+    summary="Confirm my one-time codes",
     responses=described("not-signed-in", "sign-in-failed", "not-found"),
 )
 def use_codes(
@@ -245,7 +245,7 @@ def use_codes(
 
 @router.post(
     "/me/codes/stop",
-    summary="Stop asking me for one-time codes",
+    summary="Remove my one-time codes",
     responses=described("not-signed-in", "sign-in-failed", "not-found", "codes-for-all"),
 )
 def stop_codes(

@@ -116,8 +116,10 @@ def _of_apps(records: Records, now_ms: int) -> Iterator[Family]:
         failed.add(row.n, app=row.app, environment=row.environment)
     yield failed
     ran = Family("obitus_runs", "counter", "Runs of today (UTC) by how they ended.")
-    for one in measured.runs(records.reader, since_ms):
-        ran.add(one.n, app=one.app, environment=one.environment, outcome=one.outcome)
+    for measured_runs in measured.runs(records.reader, since_ms):
+        ran.add(
+            measured_runs.n, app=measured_runs.app, environment=measured_runs.environment, outcome=measured_runs.outcome
+        )
     yield ran
     issues = Family("obitus_issues", "gauge", "Issues by state.")
     for of_app in measured.issues(records.reader):

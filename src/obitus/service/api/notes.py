@@ -121,7 +121,7 @@ def notes(records: TheRecords, number: Number) -> NotesAnswer:
     """Return notes, checks and attachments of an issue, oldest first."""
     issues.issue(records.reader, number)
     ways = ways_of(records)
-    found = store.notes(records.reader, number)
+    rows = store.notes(records.reader, number)
     return NotesAnswer(
         notes=[
             NoteAnswer(
@@ -137,14 +137,14 @@ def notes(records: TheRecords, number: Number) -> NotesAnswer:
                 output=row.output,
                 version=row.version,
             )
-            for row in found
+            for row in rows
         ],
         attachments=[
             AttachmentAnswer(id=row.id, person=row.person, time=to_text(row.time_ms), name=row.name, type=row.type, bytes=row.bytes)
             for row in store.attachments(records.reader, number)
         ],
-        ruled_out=sum(row.found == "ruled out" for row in found),
-        suspicious=sum(row.found == "suspicious" for row in found),
+        ruled_out=sum(row.found == "ruled out" for row in rows),
+        suspicious=sum(row.found == "suspicious" for row in rows),
     )  # fmt: skip
 
 
@@ -217,7 +217,7 @@ def _of_its_writer(records: Records, name: str, role: str, number: int, note: in
         raise Problem("not-for-this-role", f"{row.person} wrote this note. Write one of your own, or ask an owner.")
 
 
-@router.get("/issues/{number}/notes/{note}/versions", summary="What a note said before")
+@router.get("/issues/{number}/notes/{note}/versions", summary="Earlier texts of a note")
 def note_versions(records: TheRecords, number: Number, note: NoteNumber) -> VersionsAnswer:
     """Return earlier texts of a note, the latest first."""
     found = store.versions(records.reader, number, note)
@@ -267,7 +267,12 @@ def _attach(
 def _file_name(text: str) -> str:
     """Return a name without path separators and line ends."""
     last = text.replace("\\", "/").rpartition("/")[2]
-    return "".join(one if one.isprintable() and one not in '"<>|:*?' else "_" for one in last).strip(". ") or "file"
+    return (
+        "".join(
+            character if character.isprintable() and character not in '"<>|:*?' else "_" for character in last
+        ).strip(". ")
+        or "file"
+    )
 
 
 @router.get(

@@ -135,11 +135,11 @@ def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
     """Return failures, runs, entry points, types, answer codes, new and regressed issues, compared with the period before."""
     now_ms = clock.now_ms()
     slots = store.slots_of(window, now_ms)
-    seen, earlier = (store.seen(records.reader, one, window) for one in (slots, slots.before()))
+    counts, earlier = (store.seen(records.reader, of_slots, window) for of_slots in (slots, slots.before()))
     slices = _Slices(slots)
     from_ms, to_ms = slots.window
     before_ms, _ = slots.before().window
-    issues = store.issues_named(records.reader, [*(seen.by_issue.keys() | earlier.by_issue.keys())], window.app)
+    issues = store.issues_named(records.reader, [*(counts.by_issue.keys() | earlier.by_issue.keys())], window.app)
     regressed = store.regressed_in(records.reader, from_ms, to_ms)
     called = called_now(records.reader, slots, window)
     loggers = store.warning_loggers(records.reader, slots, window, MOST_SHOWN)
@@ -159,21 +159,21 @@ def now(records: TheRecords, clock: TheClock, window: TheWindow) -> NowAnswer:
         slice_ms=slices.width * slots.slot_ms,
         slices=[to_text(at) for at in slices.starts()],
         unfinished=sum(1 for at in slices.starts() if at + slices.width * slots.slot_ms > now_ms),
-        failures=over_time(seen.failures_by_slot, earlier.failures_by_slot),
-        runs=over_time(seen.runs_by_slot, earlier.runs_by_slot),
-        failed=over_time(seen.failed_by_slot, earlier.failed_by_slot),
-        points=_points(seen, earlier),
-        points_in_all=len(seen.points),
-        types=_types(issues, seen, earlier),
+        failures=over_time(counts.failures_by_slot, earlier.failures_by_slot),
+        runs=over_time(counts.runs_by_slot, earlier.runs_by_slot),
+        failed=over_time(counts.failed_by_slot, earlier.failed_by_slot),
+        points=_points(counts, earlier),
+        points_in_all=len(counts.points),
+        types=_types(issues, counts, earlier),
         statuses=[
-            RunsByStatus(status=status, runs=seen.statuses[status], before=earlier.statuses[status])
-            for status in sorted(seen.statuses.keys() | earlier.statuses.keys())
+            RunsByStatus(status=status, runs=counts.statuses[status], before=earlier.statuses[status])
+            for status in sorted(counts.statuses.keys() | earlier.statuses.keys())
         ],
-        new=_issues(issues, seen, {one for one, row in issues.items() if from_ms <= row.first_ms < to_ms}),
-        regressed=_issues(issues, seen, regressed),
+        new=_issues(issues, counts, {issue for issue, row in issues.items() if from_ms <= row.first_ms < to_ms}),
+        regressed=_issues(issues, counts, regressed),
         called=called[:MOST_SHOWN],
         called_in_all=len(called),
-        loggers=[LoggerAnswer(logger=one.name, records=one.n) for one in loggers],
+        loggers=[LoggerAnswer(logger=logger.name, records=logger.n) for logger in loggers],
         deploys=[
             DeployNow(time=to_text(row.time_ms), app=row.app, release=row.version, environment=row.environment)
             for row in deploys
@@ -203,10 +203,10 @@ class _Slices:
 
 def _points(seen: SlotCounts, earlier: SlotCounts) -> list[PointAnswer]:
     ordered = sorted(seen.points.values(), key=lambda point: (-point.failed, -point.runs, point.entry_point))
-    found = []
+    points = []
     for point in ordered[: 5 * MOST_SHOWN]:
         before = earlier.points.get((point.app, point.entry_point)) or Point(point.app, point.entry_point)
-        found.append(
+        points.append(
             PointAnswer(
                 app=point.app,
                 entry_point=point.entry_point,
@@ -220,7 +220,7 @@ def _points(seen: SlotCounts, earlier: SlotCounts) -> list[PointAnswer]:
                 p95_below_ms_before=before.below_ms(0.95),
             )
         )
-    return found
+    return points
 
 
 def _types(issues: Mapping[int, IssueNow], seen: SlotCounts, earlier: SlotCounts) -> list[TypeAnswer]:
@@ -245,8 +245,8 @@ def _types(issues: Mapping[int, IssueNow], seen: SlotCounts, earlier: SlotCounts
 
 
 def _issues(issues: Mapping[int, IssueNow], seen: SlotCounts, wanted: set[int]) -> list[IssueNowAnswer]:
-    found = [issues[number] for number in wanted if number in issues]
-    found.sort(key=lambda row: (-seen.by_issue.get(row.id, 0), row.id))
+    rows = [issues[number] for number in wanted if number in issues]
+    rows.sort(key=lambda row: (-seen.by_issue.get(row.id, 0), row.id))
     return [
         IssueNowAnswer(
             issue=row.id,
@@ -257,5 +257,5 @@ def _issues(issues: Mapping[int, IssueNow], seen: SlotCounts, wanted: set[int]) 
             failures=seen.by_issue.get(row.id, 0),
             first_seen=to_text(row.first_ms),
         )
-        for row in found[: store.MOST_NEW]
+        for row in rows[: store.MOST_NEW]
     ]

@@ -72,7 +72,7 @@ def begin(settings: TheSettings, openid: TheOpenId, request: Request, order: Beg
 
 @router.post(
     "/me/openid",
-    summary="Let me sign in by OpenID Connect",
+    summary="Connect me with an OpenID Connect account",
     response_model=OpenIdAddress,
     responses=described("not-signed-in", "no-openid"),
 )

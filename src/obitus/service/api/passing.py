@@ -120,7 +120,7 @@ def add(
     return _answer(records, passing, store.named(records.reader, order.name))
 
 
-@router.delete("/{name}", summary="Stop passing records on to it", responses=described("not-found"))
+@router.delete("/{name}", summary="Remove a target", responses=described("not-found"))
 def remove(clock: TheClock, acts: TheActs, passing: ThePassing, person: SignedIn, name: TargetName) -> answers.Done:
     """Remove a target with its secrets. Records that it has stay there."""
     acts.do(person.id, "removed target", name, lambda c: store.remove(c, name, clock.now_ms()))

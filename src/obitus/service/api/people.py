@@ -110,7 +110,7 @@ class WhoSees(BaseModel):
 @router.get("/people", summary="The people")
 def people(records: TheRecords, person: SignedIn) -> PeopleAnswer:
     """Return the people, and which apps are limited. Apps that the asker does not see are left out."""
-    seen = {app.id: app.name for app in app_store.apps(records.reader)}
+    app_names = {app.id: app.name for app in app_store.apps(records.reader)}
     return PeopleAnswer(
         people=[
             SomebodyAnswer(
@@ -121,12 +121,12 @@ def people(records: TheRecords, person: SignedIn) -> PeopleAnswer:
                 has_password=bool(row.has_password),
                 has_codes=bool(row.has_codes),
                 openid=row.subject is not None,
-                apps=sorted(set(json.loads(row.apps)) & set(seen.values())),
+                apps=sorted(set(json.loads(row.apps)) & set(app_names.values())),
                 is_me=row.id == person.id,
             )
             for row in team.everybody(records.reader)
         ],
-        limited=sorted(seen[app_id] for app_id in team.limited(records.reader) if app_id in seen),
+        limited=sorted(app_names[app_id] for app_id in team.limited(records.reader) if app_id in app_names),
     )
 
 
@@ -217,9 +217,7 @@ def link(clock: TheClock, acts: TheActs, passes: ThePasses, person: SignedIn, na
     return LinkAnswer(link=made, expires=to_text(clock.now_ms() + LINK_LASTS_MS))
 
 
-@router.delete(
-    "/people/{name}/codes", summary="Stop asking somebody for one-time codes", responses=described("not-found")
-)
+@router.delete("/people/{name}/codes", summary="Remove somebody's one-time codes", responses=described("not-found"))
 def stop_codes(acts: TheActs, person: SignedIn, name: Name) -> Done:
     """Remove a person's one-time codes, who has lost the device that makes them."""
     acts.do(person.id, "stopped one-time codes", f"of {name}", lambda c: team.stop_codes(c, team.named(c, name)[0]))
@@ -229,8 +227,8 @@ def stop_codes(acts: TheActs, person: SignedIn, name: Name) -> Done:
 @router.put("/apps/{name}/people", summary="Limit an app to some people", responses=described("not-found"))
 def limit(live: TheLive, acts: TheActs, person: SignedIn, name: Name, order: WhoSees) -> Done:
     """Let only owners and these people see an app and its records; with null everybody."""
-    said = "everybody" if order.people is None else ", ".join(order.people) or "owners only"
-    acts.do(person.id, "limited app", f"{name}: {said}"[:300], lambda c: team.limit_app(c, name, order.people))
+    who = "everybody" if order.people is None else ", ".join(order.people) or "owners only"
+    acts.do(person.id, "limited app", f"{name}: {who}"[:300], lambda c: team.limit_app(c, name, order.people))
     # Listeners connect again, with what they may see now.
     live.end(None)
     return Done()

@@ -101,27 +101,28 @@ def person(
     around_ms = around_in_query(around) or AROUND_MS
     span = (at_ms - around_ms, at_ms + around_ms)
     who, values = who.strip(), spelled(who.strip())
-    found, notes = _met(records, asked_of(values), span)
+    records_met, notes = _met(records, asked_of(values), span)
     counted = _only_counted(records, values, span)
     if counted:
         notes.append(ONLY_COUNTED)
-    met = sorted([*(one for _, one in found), *counted], key=lambda one: (one.time, one.number))
-    named = {name for record, _ in found for name in FIELDS if str(record.values.get(name, "")) in values}
+    met = sorted([*(record_met for _, record_met in records_met), *counted], key=lambda one: (one.time, one.number))
+    named = {name for record, _ in records_met for name in FIELDS if str(record.values.get(name, "")) in values}
     named |= {FIELDS[0]} if counted else set()
     if not met:
         notes.append(
             "Nothing is kept of them then. Try a wider span, or another name: apps say who asks with user.id, session.id or user.hash."
         )
-    elif all(one.outcome == "ok" for one in met):
+    elif all(record_met.outcome == "ok" for record_met in met):
         notes.append("Nothing of it was refused or failed. Of runs that went well only some are sent whole.")
     return PersonAnswer(
         who=who,
         found_by=sorted(named),
         span=SpanAnswer(start=to_text(span[0]), end=to_text(span[1])),
-        apps=list(dict.fromkeys(one.app for one in met)),
+        apps=list(dict.fromkeys(record_met.app for record_met in met)),
         met=met,
-        refused=sum(one.outcome == "refused" for one in met),
-        failed=sum(one.outcome == "failed" and one.kind == "run" for one in met) + sum(one.counted for one in met),
+        refused=sum(record_met.outcome == "refused" for record_met in met),
+        failed=sum(record_met.outcome == "failed" and record_met.kind == "run" for record_met in met)
+        + sum(record_met.counted for record_met in met),
         notes=notes,
     )
 
@@ -129,8 +130,8 @@ def person(
 def spelled(who: str) -> set[str]:
     """Return the values under which a person may be stored: as written, the hash of an address, the replacement of a
     hidden session."""
-    found = {who, hidden_session(who)}
-    return found | {sha256(who.lower().encode("utf-8", "surrogatepass")).hexdigest()} if "@" in who else found
+    spellings = {who, hidden_session(who)}
+    return spellings | {sha256(who.lower().encode("utf-8", "surrogatepass")).hexdigest()} if "@" in who else spellings
 
 
 def asked_of(values: set[str]) -> Node:
@@ -142,7 +143,7 @@ def _met(records: Records, node: Node, span: tuple[int, int]) -> tuple[list[tupl
     """Return the entries, each with its record, and what is missing, in words."""
     names = names_in(records.reader)
     notes: list[str] = []
-    found: list[tuple[Record, MetAnswer]] = []
+    met: list[tuple[Record, MetAnswer]] = []
     asked: tuple[tuple[Kind, Node], ...] = (
         ("run", node),
         ("failure", All((node, Not(Exists(QUIET_KIND))))),
@@ -156,8 +157,8 @@ def _met(records: Records, node: Node, span: tuple[int, int]) -> tuple[list[tupl
         failures = issues.failures_named(records.reader, [row.seq for row in rows]) if kind == "failure" else {}
         for row in rows:
             failure = failures.get(row.seq)
-            found.append((row, _shown(kind, row, failure)))
-    return found, notes
+            met.append((row, _shown(kind, row, failure)))
+    return met, notes
 
 
 def _only_counted(records: Records, users: set[str], span: tuple[int, int]) -> list[MetAnswer]:
@@ -186,7 +187,7 @@ def _only_counted(records: Records, users: set[str], span: tuple[int, int]) -> l
 def _shown(kind: Kind, row: Record, failure: Any) -> MetAnswer:
     values = row.values
     outcome = {"run": str(values.get("outcome") or "ok"), "failure": "failed", "log": "warned"}[kind]
-    said = {
+    answer = {
         "run": values.get("entry_point"),
         "failure": f"{values.get('type')}: {values.get('message') or ''}".removesuffix(": "),
         "log": values.get("message"),
@@ -197,7 +198,7 @@ def _shown(kind: Kind, row: Record, failure: Any) -> MetAnswer:
         number=row.seq,
         time=to_text(row.time_ms),
         app=str(values.get("app") or ""),
-        said=str(said or "")[:300],
+        said=str(answer or "")[:300],
         entry_point=str(values.get("entry_point") or ""),
         outcome=outcome,
         status=status if isinstance(status, int) else None,

@@ -54,7 +54,7 @@ def quiet_failures(records: TheRecords) -> QuietFailuresAnswer:
 
 @router.post(
     "/quiet/{number}/issue",
-    summary="Make an issue of it",
+    summary="Make an issue of a quiet failure",
     responses=described("not-found", "foreign-origin", "nothing-kept"),
 )
 def make_issue(
@@ -64,10 +64,10 @@ def make_issue(
     row = store.one(records.reader, number)
     if row.issue_id is not None:
         return MadeIssueAnswer(issue=row.issue_id)
-    made = collecting.first(row)
-    if made is None:
+    issue_made = collecting.first(row)
+    if issue_made is None:
         raise Problem("nothing-kept", "No record of it is kept whole, so there is nothing that an issue could show.")
-    issue = collecting.issue_of(made)
+    issue = collecting.issue_of(issue_made)
     acts.do(
         person.id,
         "made an issue of a quiet failure",
@@ -77,7 +77,9 @@ def make_issue(
     return MadeIssueAnswer(issue=issue)
 
 
-@router.post("/quiet/{number}/leave", summary="Leave it", responses=described("not-found", "foreign-origin"))
+@router.post(
+    "/quiet/{number}/leave", summary="Leave a quiet failure alone", responses=described("not-found", "foreign-origin")
+)
 def leave(records: TheRecords, clock: TheClock, acts: TheActs, person: SignedIn, number: Number) -> Done:
     """Mark it as nothing to act on. When it is over and happens again, it is shown again."""
     row = store.one(records.reader, number)

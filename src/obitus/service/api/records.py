@@ -76,7 +76,7 @@ def asked_for(window: Window, question: Node | None) -> Node | None:
 
 
 @router.get(
-    "/{kind}", summary="Records that a question means", responses=described("bad-window", "bad-cursor", "bad-question")
+    "/{kind}", summary="Records that match a question", responses=described("bad-window", "bad-cursor", "bad-question")
 )
 def found(
     records: TheRecords,
@@ -143,18 +143,22 @@ def _sorted(
 
 def _hint(records: Records, kind: answers.KindName, node: Node, window: Window) -> str | None:
     """Return remarks about the names in a question without matches."""
-    asked = fields_of(node) - FIELDS[KINDS[kind]]
-    if not asked:
+    unknown_fields = fields_of(node) - FIELDS[KINDS[kind]]
+    if not unknown_fields:
         return None
     looked_at, is_all = _newest(records, kind, asked_for(window, None), window)
-    known = {name for record in looked_at for name in record.values} | FIELDS[KINDS[kind]]
-    said = []
-    for name in sorted(asked - known)[:MOST_HINTS]:
-        near = get_close_matches(name, known, n=3, cutoff=0.6)
-        near += [one for one in sorted(known) if one.rpartition(".")[2] == name and one not in near][:3]
+    names = {name for record in looked_at for name in record.values} | FIELDS[KINDS[kind]]
+    hints = []
+    for name in sorted(unknown_fields - names)[:MOST_HINTS]:
+        near = get_close_matches(name, names, n=3, cutoff=0.6)
+        near += [
+            known_name
+            for known_name in sorted(names)
+            if known_name.rpartition(".")[2] == name and known_name not in near
+        ][:3]
         of = "record" if is_all else f"one of the newest {len(looked_at):,} records"
-        said.append(f"No {of} has a field {name}" + (f"; these come near: {', '.join(near)}." if near else "."))
-    return " ".join(said) or None
+        hints.append(f"No {of} has a field {name}" + (f"; these come near: {', '.join(near)}." if near else "."))
+    return " ".join(hints) or None
 
 
 @router.get("/{kind}/occurring", summary="Which values occur most", responses=described("bad-window", "bad-question"))
@@ -169,12 +173,12 @@ def occurring_values(
         all=is_all,
         fields=[
             answers.FieldAnswer(
-                name=one.name,
-                records=one.having,
-                different=len(one.values),
-                values=[answers.ValueAnswer(value=value, records=n) for value, n in one.most()],
+                name=entry.name,
+                records=entry.having,
+                different=len(entry.values),
+                values=[answers.ValueAnswer(value=value, records=n) for value, n in entry.most()],
             )
-            for one in occurring(KINDS[kind], (record.values for record in looked_at))
+            for entry in occurring(KINDS[kind], (record.values for record in looked_at))
         ],
     )
 
@@ -269,12 +273,12 @@ def record(
     day, place = day_and_place(number)
     try:
         with records.days.open(day) as connection:
-            found = one_row(connection, place)
+            found_row = one_row(connection, place)
     except UNREADABLE as error:
         raise NotThere(str(error)) from None
-    if found is None:
+    if found_row is None:
         raise NotThere(f"there is no record {number}")
-    kind, row = found
+    kind, row = found_row
     (whole,) = records_of(records.days, kind, names_in(records.reader), [Row(day, row)])
     report, gone = None, None
     try:
@@ -308,18 +312,20 @@ def together(
     return answers.TogetherAnswer(records=rows, failures=[_ref(named[one]) for one in numbers if one in named], cut=cut)
 
 
-def rows_of(records: Records, kind: answers.KindName, found: list[Record]) -> list[answers.RecordRow]:
+def rows_of(records: Records, kind: answers.KindName, records_found: list[Record]) -> list[answers.RecordRow]:
     """Return records as the API lists them."""
-    named = issues.failures_named(records.reader, [one.seq for one in found]) if kind == "failures" else {}
+    named = (
+        issues.failures_named(records.reader, [record.seq for record in records_found]) if kind == "failures" else {}
+    )
     rows = []
-    for one in found:
-        failure = named.get(one.seq)
+    for record in records_found:
+        failure = named.get(record.seq)
         rows.append(
             answers.RecordRow(
-                number=one.seq,
+                number=record.seq,
                 kind=kind,
-                time=to_text(one.time_ms),
-                values=_shown(one.values),
+                time=to_text(record.time_ms),
+                values=_shown(record.values),
                 failure=str(uuid.UUID(bytes=failure.id)) if failure else None,
                 issue=failure.issue_id if failure else None,
             )
@@ -387,15 +393,15 @@ def _progress(counting: Iterator[SummaryProgress], window: Window, most: int) ->
 
 
 def _summary(counted: SummaryProgress, window: Window, most: int) -> answers.SummaryAnswer:
-    asked: Summary = counted.summary
+    summary: Summary = counted.summary
     width = counted.width_ms
-    slices = range(window.from_ms // width, (window.to_ms - 1) // width + 1) if asked.over_time else range(0)
+    slices = range(window.from_ms // width, (window.to_ms - 1) // width + 1) if summary.over_time else range(0)
 
     def values_of(cells: dict[int, Cell]) -> list[float | None]:
-        nothing = 0.0 if asked.stat is None else None
+        nothing = 0.0 if summary.stat is None else None
         # Slices that are not counted yet are left out.
         return [
-            cells[at].value(asked.stat)
+            cells[at].value(summary.stat)
             if at in cells
             else nothing
             if (at + 1) * width > counted.going.back_to_ms
@@ -411,19 +417,19 @@ def _summary(counted: SummaryProgress, window: Window, most: int) -> answers.Sum
             by_keys[keys][at] = cell
     return answers.SummaryAnswer(
         window=views.window_answer(window),
-        summary=written(asked),
-        by=list(asked.by),
+        summary=written(summary),
+        by=list(summary.by),
         records=counted.in_all.n,
-        value=counted.in_all.value(asked.stat),
-        slices=[to_text(at * width) for at in slices] if asked.over_time else None,
-        slice_ms=width if asked.over_time else None,
-        over_time=values_of(counted.over_time) if asked.over_time else None,
+        value=counted.in_all.value(summary.stat),
+        slices=[to_text(at * width) for at in slices] if summary.over_time else None,
+        slice_ms=width if summary.over_time else None,
+        over_time=values_of(counted.over_time) if summary.over_time else None,
         groups=[
             answers.GroupAnswer(
-                keys=[_key(name, key) for name, key in zip(asked.by, keys, strict=True)],
+                keys=[_key(name, key) for name, key in zip(summary.by, keys, strict=True)],
                 records=cell.n,
-                value=cell.value(asked.stat),
-                over_time=values_of(by_keys[keys]) if asked.over_time else None,
+                value=cell.value(summary.stat),
+                over_time=values_of(by_keys[keys]) if summary.over_time else None,
             )
             for keys, cell in groups
         ],
@@ -444,9 +450,9 @@ def _exported(records: Records, kind: answers.KindName, node: Node | None, windo
     after: Looked | None = None
     for _ in range(MOST_EXPORTED // MOST_ROWS):
         page = _find(records, kind, node, window, MOST_ROWS, after)
-        found = _records(records, kind, page)
-        for one in found:
-            yield _shown(one.values)
-        if not page.more or not found:
+        exported = _records(records, kind, page)
+        for record in exported:
+            yield _shown(record.values)
+        if not page.more or not exported:
             return
-        after = Looked(found[-1].time_ms, found[-1].seq)
+        after = Looked(exported[-1].time_ms, exported[-1].seq)

@@ -179,16 +179,16 @@ def releases(
     cursor: Annotated[str | None, Query(max_length=20, description="`next` of the page before.")] = None,
 ) -> release_answers.ReleasesAnswer:
     """Return releases, newest first: deploys, rates, and what is new, regressed or worse in each."""
-    known = Releases(records, app)
+    releases_of_app = Releases(records, app)
     if cursor is not None and not cursor.isdecimal():
         raise Problem("bad-cursor", "This cursor was not given out for this list. Start without one.", field="cursor")
     start = int(cursor or 0)
-    versions = [release.version for release in reversed(known.order.releases)]
+    versions = [release.version for release in reversed(releases_of_app.order.releases)]
     page = versions[start : start + limit]
     more = start + limit < len(versions)
     return release_answers.ReleasesAnswer(
         app=app,
-        releases=compared.release_rows(known, page),
+        releases=compared.release_rows(releases_of_app, page),
         releases_in_all=len(versions),
         next=str(start + limit) if more else None,
     )
@@ -199,13 +199,13 @@ def release(
     records: TheRecords, name: AppName, release: Version, environment: Environment = None
 ) -> release_answers.ReleaseAnswer:
     """Return one release: where it is, its rates, what is new, regressed or worse in it, its commits."""
-    known = Releases(records, name)
-    return compared.release_answer(known, known.named(release), environment or None)
+    releases_of_app = Releases(records, name)
+    return compared.release_answer(releases_of_app, releases_of_app.named(release), environment or None)
 
 
 @router.post(
     "/apps/{name}/releases",
-    summary="Make a release known",
+    summary="Announce a release",
     status_code=201,
     responses=described("foreign-origin", "too-many"),
 )
@@ -215,8 +215,8 @@ def add_release(
     """Announce a release before its first report. A known one stays as it is."""
     app_id, version = app_named(records.reader, name).id, _checked(order.release)
     records.writer.run(lambda c: store.announce(c, app_id, version))
-    known = Releases(records, name)
-    return compared.release_answer(known, known.named(version), None)
+    releases_of_app = Releases(records, name)
+    return compared.release_answer(releases_of_app, releases_of_app.named(version), None)
 
 
 @router.patch(
@@ -228,8 +228,8 @@ def correct(
     records: TheRecords, person: SignedIn, name: AppName, release: Version, order: Correction
 ) -> release_answers.ReleaseAnswer:
     """Rename a release, or correct its place in the order."""
-    known = Releases(records, name)
-    app_id, version = known.app_id, known.named(release)
+    releases_of_app = Releases(records, name)
+    app_id, version = releases_of_app.app_id, releases_of_app.named(release)
     if order.after is not None or order.in_order:
         behind = canonical(order.after) if order.after is not None and not order.in_order else None
         records.writer.run(lambda c: store.put_behind(c, app_id, version, behind))
@@ -248,11 +248,11 @@ def correct(
 def remove(records: TheRecords, clock: TheClock, person: SignedIn, name: AppName, release: Version) -> answers.Done:
     """Remove a release from the list, such as one whose name was a mistake. Its failures stay; a report that names
     it adds it again."""
-    known, now_ms = Releases(records, name), clock.now_ms()
-    version = known.named(release)
+    releases_of_app, now_ms = Releases(records, name), clock.now_ms()
+    version = releases_of_app.named(release)
 
     def act(connection: sqlite3.Connection) -> None:
-        store.remove(connection, known.app_id, version, now_ms)
+        store.remove(connection, releases_of_app.app_id, version, now_ms)
         people.note_act(connection, person.id, "removed release", f"{name} {version}", now_ms)
         events.add(connection, "release-changed", now_ms, app=name, release=version)
 
@@ -293,27 +293,28 @@ def _add_commits(records: Records, name: str, release: str, body: bytes) -> dict
     app_id, version = app_named(records.reader, name).id, _checked(release)
     reported = [
         Commit(
-            one.id,
-            to_ms(one.time),
-            one.author,
-            one.subject,
-            [Touched(file.path, file.ranges, file.names) for file in one.files],
-            [LibraryChange(library.name, library.before, library.after) for library in one.libraries],
+            commit.id,
+            to_ms(commit.time),
+            commit.author,
+            commit.subject,
+            [Touched(file.path, file.ranges, file.names) for file in commit.files],
+            [LibraryChange(library.name, library.before, library.after) for library in commit.libraries],
         )
-        for one in order.commits
+        for commit in order.commits
     ]
     added = records.writer.run(lambda c: commits.add(c, store.announce(c, app_id, version), reported, order.revision))
     return {"added": added, "already_there": len(reported) - added}
 
 
-@router.get("/apps/{name}/revisions", summary="Of which commits releases were made", dependencies=READS)
+@router.get("/apps/{name}/revisions", summary="Revisions of releases", dependencies=READS)
 def revisions(records: TheRecords, name: AppName) -> dict[str, Any]:
     """Return releases newest first with their commits, for reporting the commits of the next one."""
-    known = Releases(records, name)
-    found = commits.revisions(records.reader, known.app_id)
+    releases_of_app = Releases(records, name)
+    found = commits.revisions(records.reader, releases_of_app.app_id)
     return {
         "releases": [
-            {"release": one.version, "revision": found.get(one.version, "")} for one in reversed(known.order.releases)
+            {"release": one.version, "revision": found.get(one.version, "")}
+            for one in reversed(releases_of_app.order.releases)
         ][:500]
     }
 
@@ -355,10 +356,12 @@ def add_deploy(
     A rollback is the deploy of an older release. Reported twice with the same time, it is one deploy.
     """
     person, app, environment = who
-    for given, held, what in ((order.app, app, "app"), (order.environment, environment, "environment")):
-        if held is not None and given is not None and given != held:
+    for order_value, bound, what in ((order.app, app, "app"), (order.environment, environment, "environment")):
+        if bound is not None and order_value is not None and order_value != bound:
             raise Problem(
-                "not-this-key", f"This reporting key is for {held}, not for {given}. Use a key of its own.", field=what
+                "not-this-key",
+                f"This reporting key is for {bound}, not for {order_value}. Use a key of its own.",
+                field=what,
             )
     app = app or order.app
     environment = environment or order.environment or "production"
@@ -411,8 +414,14 @@ def compare(
     ] = None,
 ) -> release_answers.CompareAnswer:
     """Compare a release with another: new, regressed, worse, gone, better, unchanged; by rates, with exact tests."""
-    known = Releases(records, app)
-    return compared.compare(known, known.named(before), known.named(now), environment or None, same_time=same_time)
+    releases_of_app = Releases(records, app)
+    return compared.compare(
+        releases_of_app,
+        releases_of_app.named(before),
+        releases_of_app.named(now),
+        environment or None,
+        same_time=same_time,
+    )
 
 
 @router.get("/issues/{number}/since", summary="Since when, did the fix hold, which change did it", dependencies=READS)
@@ -422,11 +431,11 @@ def since_when(records: TheRecords, clock: TheClock, number: Number) -> release_
 
 
 def _checked(version: str) -> str:
-    found = canonical(version)
-    if not found or any(ord(sign) < 32 or ord(sign) == 127 for sign in version):
+    checked = canonical(version)
+    if not checked or any(ord(sign) < 32 or ord(sign) == 127 for sign in version):
         raise Problem(
             "bad-field",
             "A release needs a name without control characters, such as 3.1.0 or a commit hash.",
             field="release",
         )
-    return found
+    return checked

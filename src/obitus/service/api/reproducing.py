@@ -65,7 +65,7 @@ class ReproductionAnswer(BaseModel):
     failure: str = Field(description="The id of the failure that it was made from.")
 
 
-@router.get("/failures/{id}/reproduce", summary="A failure, to be run again", responses=described("cannot-reproduce"))
+@router.get("/failures/{id}/reproduce", summary="Reproduce a failure", responses=described("cannot-reproduce"))
 def reproduce_failure(
     records: TheRecords,
     id: Annotated[uuid.UUID, Path(description="The failure's id.")],
@@ -77,24 +77,26 @@ def reproduce_failure(
     return _answer(failure, records.evidence.content(failure.seq) or {}, form, base)
 
 
-@router.get("/issues/{number}/reproduce", summary="An issue, to be run again", responses=described("cannot-reproduce"))
+@router.get("/issues/{number}/reproduce", summary="Reproduce an issue", responses=described("cannot-reproduce"))
 def reproduce_issue(records: TheRecords, number: Number, form: Form = "call", base: Base = BASE) -> ReproductionAnswer:
     """The same for the latest failure of an issue that can be reproduced."""
     issues.issue(records.reader, number)
     latest = issues.failures(records.reader, number, Window(0, LAST_MS), limit=MOST_LOOKED_AT)
     # In a flood the latest may all be from one minute: the first ones of a release have their calls.
-    known = {one.seq for one in latest}
+    known = {latest_failure.seq for latest_failure in latest}
     first = issues.first_of_releases(records.reader, number, MOST_RELEASES, FIRST_OF_A_RELEASE)
-    latest += [one for one in first if one.seq not in known]
-    found: Problem | None = None
-    for failure, content in zip(latest, records.evidence.contents(one.seq for one in latest), strict=True):
+    latest += [latest_failure for latest_failure in first if latest_failure.seq not in known]
+    first_problem: Problem | None = None
+    for failure, content in zip(
+        latest, records.evidence.contents(latest_failure.seq for latest_failure in latest), strict=True
+    ):
         if content is None or (form in ("call", "expects") and call_in(content) is None):
             continue
         try:
             return _answer(failure, content, form, base)
         except Problem as problem:
-            found = found or problem
-    raise found or Problem(
+            first_problem = first_problem or problem
+    raise first_problem or Problem(
         "cannot-reproduce",
         f"None of {len(latest):,} failures kept its call. The Python client keeps it with the first failures of each "
         "place in the code, and once a minute after that."
@@ -109,16 +111,16 @@ def _answer(failure: Failure, content: dict[str, Any], form: FormName, base: str
     about = About(failure.issue_id, failure.app, to_text(failure.time_ms), failure.release)
     try:
         if form in ("call", "expects"):
-            made: Reproduction = as_test(content, about, expects=form == "expects")
+            reproduction: Reproduction = as_test(content, about, expects=form == "expects")
         else:
-            made = as_form(content, about, cast(RequestForm, form), base)
+            reproduction = as_form(content, about, cast(RequestForm, form), base)
     except (NoCall, NoRequest) as why:
         raise Problem("cannot-reproduce", str(why)) from None
     return ReproductionAnswer(
         form=form,
-        name=made.name,
-        text=made.text,
-        missing=[MissingAnswer(name=name, seen=seen) for name, seen in made.missing],
-        notes=list(made.notes),
+        name=reproduction.name,
+        text=reproduction.text,
+        missing=[MissingAnswer(name=name, seen=seen) for name, seen in reproduction.missing],
+        notes=list(reproduction.notes),
         failure=str(uuid.UUID(bytes=failure.id)),
     )

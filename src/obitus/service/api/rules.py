@@ -45,7 +45,7 @@ class RuleOrder(BaseModel):
     )
 
 
-@router.get("", summary="Redaction active rules")
+@router.get("", summary="Active redaction rules")
 def redaction_rules(records: TheRecords) -> app_answers.RedactionRulesAnswer:
     """Return the team's redaction rules. The default rules always apply."""
     return app_answers.RedactionRulesAnswer(
@@ -58,7 +58,7 @@ def redaction_rules(records: TheRecords) -> app_answers.RedactionRulesAnswer:
     )
 
 
-@router.post("/preview", summary="What a rule would hide", responses=described("bad-rule"))
+@router.post("/preview", summary="What a redaction rule would hide", responses=described("bad-rule"))
 def preview(records: TheRecords, order: RuleOrder) -> app_answers.RedactionPreview:
     """Preview what a rule would have hidden in the latest reports."""
     rule = _checked(order.rule)
@@ -85,7 +85,7 @@ def preview(records: TheRecords, order: RuleOrder) -> app_answers.RedactionPrevi
     )
 
 
-@router.post("", summary="Put a rule into use", status_code=201, responses=described("bad-rule", "already-there"))
+@router.post("", summary="Use a redaction rule", status_code=201, responses=described("bad-rule", "already-there"))
 def add(
     records: TheRecords, clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, order: RuleOrder
 ) -> app_answers.RedactionRuleAnswer:
@@ -101,7 +101,7 @@ def add(
     return app_answers.RedactionRuleAnswer(id=rule_id, rule=rule.text, person=person.name, created=to_text(now_ms))
 
 
-@router.delete("/{rule:int}", summary="End a rule", responses=described("not-found"))
+@router.delete("/{rule:int}", summary="End a redaction rule", responses=described("not-found"))
 def end(
     clock: TheClock, acts: TheActs, intake: TheIntake, person: SignedIn, rule: Annotated[int, Path(ge=1, le=2**62)]
 ) -> answers.Done:
@@ -129,7 +129,7 @@ def _changes(before: Any, after: Any, place: str) -> Iterator[tuple[str, str, st
             if key in after:
                 yield from _changes(value, after[key], f"{place}.{key}" if place else str(key))
     elif isinstance(before, list) and isinstance(after, list):
-        for one, other in zip(before, after, strict=False):
-            yield from _changes(one, other, place)
+        for was, becomes in zip(before, after, strict=False):
+            yield from _changes(was, becomes, place)
     elif before != after:
         yield place, str(before), str(after)

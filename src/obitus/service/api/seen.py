@@ -46,28 +46,32 @@ class SeenAnswer(BaseModel):
 @router.get("/traces/{trace}/seen", summary="What the person saw")
 def seen(records: TheRecords, trace: Trace) -> SeenAnswer:
     """Return the sketches of the page where a trace began, and certain differences from the requests that its services received."""
-    found: list[tuple[dict[str, Any], dict[str, Any]]] = []
+    pairs: list[tuple[dict[str, Any], dict[str, Any]]] = []
     names = names_in(records.reader)
     for kind in ("failure", "run"):
         page = find(
             records.reader, records.days, kind, Compare("trace_id", "=", trace), 0, LAST_MS, most=MOST_OF_A_KIND
         )
         listed = records_of(records.days, kind, names, page.rows)
-        contents = records.evidence.contents(one.seq for one in listed)
-        found += [(one.values, content) for one, content in zip(listed, contents, strict=True) if content is not None]
-    drawn = [(values, content) for values, content in found if content.get("sketches")]
+        contents = records.evidence.contents(failure_row.seq for failure_row in listed)
+        pairs += [
+            (failure_row.values, content)
+            for failure_row, content in zip(listed, contents, strict=True)
+            if content is not None
+        ]
+    drawn = [(values, content) for values, content in pairs if content.get("sketches")]
     if not drawn:
         return SeenAnswer(app="", entry_point="", sketches=[], said=[])
     values, content = max(drawn, key=lambda one: one[1]["sketches"][-1]["time"])
-    said: dict[str, None] = {}
-    for theirs, received in found:
+    compared: dict[str, None] = {}
+    for theirs, received in pairs:
         body = (received.get("request") or {}).get("body")
         # Requests between services may have another form.
         if body and theirs.get("app") != values.get("app"):
-            said |= dict.fromkeys(beside(content["sketches"][-1].get("boxes") or (), body, str(theirs.get("app"))))
+            compared |= dict.fromkeys(beside(content["sketches"][-1].get("boxes") or (), body, str(theirs.get("app"))))
     return SeenAnswer(
         app=str(values.get("app") or ""),
         entry_point=str((content.get("run") or {}).get("entry_point") or ""),
         sketches=content["sketches"],
-        said=list(said),
+        said=list(compared),
     )

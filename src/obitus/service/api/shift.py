@@ -111,9 +111,9 @@ def shift_answer(records: Records, clock: Clock, window: Window) -> ShiftAnswer:
         for row in notes
         if row.issue_id in noted_on
     ]
-    came_in = sorted((one for one in changes if one.what in _COMES), key=lambda one: one.time)
-    decided = sorted([*written, *(one for one in changes if one.what == "decided")], key=lambda one: one.time)
-    numbers = list(dict.fromkeys(one.issue for one in reversed(came_in)))[:MOST_LISTED]
+    came_in = sorted((change for change in changes if change.what in _COMES), key=lambda one: one.time)
+    decided = sorted([*written, *(change for change in changes if change.what == "decided")], key=lambda one: one.time)
+    numbers = list(dict.fromkeys(change.issue for change in reversed(came_in)))[:MOST_LISTED]
     # Issues that regressed before the shift, and still fail, wait for somebody too.
     failing = issue_store.issues(records.reader, window, states=["regressed"], limit=MOST_LISTED, unassigned=True)
     rows = {row.id: row for row in (*failing, *issue_store.numbered(records.reader, numbers))}
@@ -122,7 +122,7 @@ def shift_answer(records: Records, clock: Clock, window: Window) -> ShiftAnswer:
         for row in rows.values()
         if row.holder is None and row.state in ("untriaged", "regressed") and row.merged_into is None
     ]
-    by_person = Counter(one.person or "" for one in decided)
+    by_person = Counter(change.person or "" for change in decided)
     waiting = shifts.waiting(records.reader, window, MOST_LISTED)
     sums = issue_store.sums(records.reader, window)
     quiet = quiet_in(records, window)
@@ -176,20 +176,20 @@ def _sentence(
     )
 
 
-def _blocks(found: ShiftAnswer) -> Iterator[Block]:
+def _blocks(shift: ShiftAnswer) -> Iterator[Block]:
     yield Heading(1, "What this shift hands on")
-    yield Paragraph(f"{minute_of(found.window.start)} to {minute_of(found.window.end)} UTC. {found.sentence}")
+    yield Paragraph(f"{minute_of(shift.window.start)} to {minute_of(shift.window.end)} UTC. {shift.sentence}")
     yield Heading(2, "Unassigned")
-    yield from _issue_table(found.unassigned, "Everything that came in is assigned.")
+    yield from _issue_table(shift.unassigned, "Everything that came in is assigned.")
     yield Heading(2, "What waits")
-    yield from _issue_table(found.waits, "Nothing waits.")
-    if found.quiet:
+    yield from _issue_table(shift.waits, "Nothing waits.")
+    if shift.quiet:
         yield Heading(2, "Quiet failures")
-        yield Listing([f"{one.app}, {one.environment}: {one.subject}. {one.reason}" for one in found.quiet])
+        yield Listing([f"{row.app}, {row.environment}: {row.subject}. {row.reason}" for row in shift.quiet])
     yield Heading(2, "What came in")
-    yield Listing([_line(one) for one in found.came_in] or ["Nothing."])
+    yield Listing([_line(row) for row in shift.came_in] or ["Nothing."])
     yield Heading(2, "What was decided, and by whom")
-    yield Listing([_line(one) for one in found.decided] or ["Nothing."])
+    yield Listing([_line(row) for row in shift.decided] or ["Nothing."])
 
 
 def _issue_table(rows: list[issue_answers.IssueRow], none: str) -> Iterator[Block]:
@@ -208,9 +208,9 @@ def _issue_table(rows: list[issue_answers.IssueRow], none: str) -> Iterator[Bloc
 def waits_for(row: issue_answers.IssueRow) -> str:
     """Write what an issue waits for: the text by a person, or the conditions of its parking."""
     until = row.parked.said if row.parked is not None else ""
-    return "; ".join(said for said in (row.waits_for, until) if said)
+    return "; ".join(reason for reason in (row.waits_for, until) if reason)
 
 
-def _line(one: ShiftChange) -> str:
-    who = f"{one.person} on " if one.what == "noted" and one.person else ""
-    return f"{minute_of(one.time)} {who}{one.issue} {one.title}: {one.said}"
+def _line(change: ShiftChange) -> str:
+    who = f"{change.person} on " if change.what == "noted" and change.person else ""
+    return f"{minute_of(change.time)} {who}{change.issue} {change.title}: {change.said}"

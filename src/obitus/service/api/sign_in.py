@@ -163,10 +163,10 @@ def let_in(
 def invited(records: TheRecords, clock: TheClock, acts: TheActs, request: Request, order: Invited) -> InvitedAnswer:
     """Return the terms of an invitation, without using it up."""
     refuse_foreign(request)
-    found = team.invitation_with(records.reader, secrets.hash_of(order.invitation), clock.now_ms())
-    if found is None:
+    invitation = team.invitation_with(records.reader, secrets.hash_of(order.invitation), clock.now_ms())
+    if invitation is None:
         raise _no_link(acts, request, NotThere(_NO_INVITATION))
-    return InvitedAnswer(label=found.label, role=found.role)
+    return InvitedAnswer(label=invitation.label, role=invitation.role)
 
 
 _NO_INVITATION: Final = "this invitation was used or withdrawn, is too old, or was never given out. Ask for another"
@@ -175,13 +175,13 @@ _NO_INVITATION: Final = "this invitation was used or withdrawn, is too old, or w
 def _with_link(records: Records, clock: Clock, acts: Acts, request: Request, link: str) -> tuple[str, Enter]:
     hashed, now_ms = secrets.hash_of(link), clock.now_ms()
     # Checked before it is used up: invalid links must not keep the writer busy.
-    held = store.person_with(records.reader, hashed, "link", now_ms)
-    if held is None:
+    person = store.person_with(records.reader, hashed, "link", now_ms)
+    if person is None:
         error = NotThere(
             "this sign-in link was used already, is too old, or was never given out. Start the service with --new-link to get another"
         )
         raise _no_link(acts, request, error)
-    return held.name, lambda connection: store.use_link(connection, hashed, now_ms)
+    return person.name, lambda connection: store.use_link(connection, hashed, now_ms)
 
 
 def _with_invitation(
@@ -233,8 +233,10 @@ def checked_password(
     if wait_ms:
         acts.note_refusal("sign-in refused", f"{name} from {address}: too many tries")
         wait_s = -(-wait_ms // 1000)
-        said = f"Too many tries to sign in. Wait {wait_s} s, or use a sign-in link: start the service with --new-link."
-        raise Problem("too-many-sign-ins", said, retry_after_s=wait_s)
+        advice = (
+            f"Too many tries to sign in. Wait {wait_s} s, or use a sign-in link: start the service with --new-link."
+        )
+        raise Problem("too-many-sign-ins", advice, retry_after_s=wait_s)
     row = store.person_named(records.reader, name)
     renewed: str | None = None
     fits = passes.hashing.do(secrets.password_fits, password, row.password if row else None)
@@ -243,15 +245,15 @@ def checked_password(
     if row is None or not fits:
         acts.note_refusal("sign-in failed", f"{name} from {address}")
         raise Problem("sign-in-failed", "Name or password is wrong.")
-    found = row
+    person = row
 
     def enter(connection: sqlite3.Connection) -> int:
         store.forget_tries(connection, name, address)
         if renewed is not None:
-            team.renew_password(connection, found.id, found.password or "", renewed)
-        return found.id
+            team.renew_password(connection, person.id, person.password or "", renewed)
+        return person.id
 
-    return found, enter
+    return person, enter
 
 
 def fresh_step(clock: Clock, acts: Acts, row: PersonWithPassword, code: str, subject: str) -> int:

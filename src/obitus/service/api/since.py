@@ -35,10 +35,10 @@ class _Issue:
         self.records, self.clock = records, clock
         self.row = issue_store.issue(records.reader, number)
         self.number, self.app_id = number, int(self.row.app_id)
-        known = store.releases(records.reader, self.app_id)
-        self.order: ReleaseOrder = store.order_of(known)
-        self.ids: dict[str, int] = {row.version: row.id for row in known}
-        self.commits: dict[str, int] = {row.version: row.commits for row in known}
+        releases = store.releases(records.reader, self.app_id)
+        self.order: ReleaseOrder = store.order_of(releases)
+        self.ids: dict[str, int] = {row.version: row.id for row in releases}
+        self.commits: dict[str, int] = {row.version: row.commits for row in releases}
         self.points = rates.points_of(records.reader, number)
         self.seen = [row for row in rates.issue_by_release(records.reader, number) if row.version]
         settled = self.row.state in ("settled", "regressed")
@@ -91,14 +91,16 @@ def _sentence(issue: _Issue) -> str:
     first = min(issue.seen, key=lambda row: row.first_ms)
     version, environment = first.version, first.environment
     deploys = store.deploys_of(issue.records.reader, [first.release_id])
-    there = [row for row in deploys if row.environment == environment and row.time_ms <= first.first_ms]
-    if there and not there[-1].inferred:
-        after = f", {_long(first.first_ms - there[-1].time_ms)} after its deploy to {environment}"
-    elif there and first.first_ms == there[-1].time_ms:
+    deployed_before = [row for row in deploys if row.environment == environment and row.time_ms <= first.first_ms]
+    if deployed_before and not deployed_before[-1].inferred:
+        after = f", {_long(first.first_ms - deployed_before[-1].time_ms)} after its deploy to {environment}"
+    elif deployed_before and first.first_ms == deployed_before[-1].time_ms:
         after = f", with its very first report from {environment}"
     else:
         after = (
-            f", {_long(first.first_ms - there[0].time_ms)} after its first report from {environment}" if there else ""
+            f", {_long(first.first_ms - deployed_before[0].time_ms)} after its first report from {environment}"
+            if deployed_before
+            else ""
         )
     before = ""
     for earlier in issue.order.before(version)[:LOOK_BACK]:
@@ -122,15 +124,15 @@ def _lane(issue: _Issue, higher_in: set[str]) -> list[answers.LaneEntry]:
     seen = {row.version for row in issue.seen}
     order = issue.order
     settled = {settling.release for settling in issue.settlings}
-    wanted = [release.version for release in order.releases]
-    if len(wanted) > MOST_LANE:
+    versions = [release.version for release in order.releases]
+    if len(versions) > MOST_LANE:
         # Releases next to events, and the newest.
-        keep = set(wanted[-8:])
-        for i, version in enumerate(wanted):
+        keep = set(versions[-8:])
+        for i, version in enumerate(versions):
             if version in seen or version in settled:
-                keep.update(wanted[max(0, i - 1) : i + 2])
-        wanted = [version for version in wanted if version in keep][-MOST_LANE:]
-    ids = [issue.ids[version] for version in wanted]
+                keep.update(versions[max(0, i - 1) : i + 2])
+        versions = [version for version in versions if version in keep][-MOST_LANE:]
+    ids = [issue.ids[version] for version in versions]
     runs = rates.runs_by_release(issue.records.reader, issue.points, ids)
     deploys: dict[str, Deploy] = {}
     for row in store.deploys_of(issue.records.reader, ids):
@@ -138,7 +140,7 @@ def _lane(issue: _Issue, higher_in: set[str]) -> list[answers.LaneEntry]:
     # A fix made now has no release; with several environments the first represents all.
     fixes = [settling for settling in issue.settlings[:1] if settling.how != "now"]
     entries = []
-    for version in wanted:
+    for version in versions:
         rows = [row for row in issue.seen if row.version == version]
         ran = sum(n for (release, _), n in runs.items() if release == issue.ids[version])
         failures = sum(row.failures for row in rows)
@@ -161,17 +163,17 @@ def _lane(issue: _Issue, higher_in: set[str]) -> list[answers.LaneEntry]:
 
 
 def _verdict(issue: _Issue, settling: Settling) -> answers.VerdictAnswer:
-    held = _held_since_time(issue, settling) if settling.how == "now" else _held_in_releases(issue, settling)
+    verdict = _held_since_time(issue, settling) if settling.how == "now" else _held_in_releases(issue, settling)
     return answers.VerdictAnswer(
-        verdict=held.verdict,
+        verdict=verdict.verdict,
         environment=settling.environment,
         settled=settling.said,
-        reason=held.reason,
-        confidence=held.confidence,
-        expected=held.expected,
-        failures=held.failures,
-        runs=held.exposed,
-        ready=views.time_text(held.ready_ms),
+        reason=verdict.reason,
+        confidence=verdict.confidence,
+        expected=verdict.expected,
+        failures=verdict.failures,
+        runs=verdict.exposed,
+        ready=views.time_text(verdict.ready_ms),
     )
 
 
@@ -235,19 +237,19 @@ def _per_hour(issue: _Issue, environment: str | None, releases: list[int] | None
 
 def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
     """Rank the commits of the release in which the issue began, and of those in which it regressed."""
-    found: list[answers.ChangesAnswer] = []
+    changes: list[answers.ChangesAnswer] = []
     first = min(issue.seen, key=lambda row: row.first_ms, default=None)
-    wanted: dict[str, tuple[str, int]] = {}
+    verdicts: dict[str, tuple[str, int]] = {}
     if first is not None:
-        wanted[first.version] = ("it began", issue.row.first_seq)
+        verdicts[first.version] = ("it began", issue.row.first_seq)
     for row in issue_store.regressions(issue.records.reader, issue.number):
-        wanted.setdefault(row.version, ("it regressed", row.seq))
+        verdicts.setdefault(row.version, ("it regressed", row.seq))
     for rate in issue.rate_regressions:
-        seen = next((row for row in issue.seen if row.version == rate.version), None)
-        if seen is not None:
-            seq = issue_store.failure_at(issue.records.reader, issue.number, seen.first_ms)
-            wanted.setdefault(rate.version, ("it fails more often", seq))
-    for version, (what, seq) in list(wanted.items())[:4]:
+        seen_row = next((row for row in issue.seen if row.version == rate.version), None)
+        if seen_row is not None:
+            seq = issue_store.failure_at(issue.records.reader, issue.number, seen_row.first_ms)
+            verdicts.setdefault(rate.version, ("it fails more often", seq))
+    for version, (what, seq) in list(verdicts.items())[:4]:
         if version not in issue.ids:
             continue
         in_all = issue.commits.get(version, 0)
@@ -257,8 +259,10 @@ def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
             chain = chain_of(content)
             candidates = commits.candidates(issue.records.reader, issue.ids[version], *named_by(chain))
             likely = [
-                answers.LikelyChangeAnswer(commit=_commit(one.commit), score=one.score, reasons=list(one.reasons))
-                for one in likely_changes(chain, candidates)
+                answers.LikelyChangeAnswer(
+                    commit=_commit(ranked.commit), score=ranked.score, reasons=list(ranked.reasons)
+                )
+                for ranked in likely_changes(chain, candidates)
             ]
             note = "" if likely else f"None of the {count_of(in_all, 'commit')} of {version} touches the failing stack."
         elif in_all:
@@ -268,10 +272,10 @@ def _changes(issue: _Issue) -> list[answers.ChangesAnswer]:
                 f"No commits of {version} are known. Where the repository is: "
                 f"obitus release add {version} --app {issue.row.app} --git PATH"
             )
-        found.append(
+        changes.append(
             answers.ChangesAnswer(release=version, what=what, commits_in_all=in_all, note=note, commits=likely)
         )
-    return found
+    return changes
 
 
 def _commit(commit: Any) -> answers.CommitAnswer:

@@ -28,7 +28,7 @@ LONGEST_ID: Final = 400
 
 @router.get(
     "/{kind}/tail",
-    summary="What a question means, as it comes in",
+    summary="New records that match a question, as they arrive",
     response_class=LiveResponse,
     responses=described("not-signed-in", "too-busy", "bad-question", "bad-window")
     | {200: {"content": {"text/event-stream": {"schema": {"type": "string"}}}, "description": "Server-sent events."}},
@@ -77,14 +77,14 @@ async def _texts(
         while not followed.ended:
             try:
                 async with asyncio.timeout(HEARTBEAT_S):
-                    found, left_out, marks = await followed.read()
+                    texts, left_out, marks = await followed.read()
             except TimeoutError:
                 if not await asyncio.to_thread(may_still):
                     return
                 yield ": still here\n\n"
                 continue
-            if found or left_out:
-                rows = await asyncio.to_thread(rows_of, records, kind, found)
+            if texts or left_out:
+                rows = await asyncio.to_thread(rows_of, records, kind, texts)
                 data = json.dumps({"records": [row.model_dump() for row in rows], "left_out": left_out})
                 yield f"id: {_id(marks)}\nevent: records\ndata: {data}\n\n"
     finally:
@@ -100,7 +100,7 @@ def _marks(text: str | None) -> Marks | None:
     """Parse an event's id; None where it is invalid."""
     try:
         pairs = [part.split(":") for part in (text or "").split(",")]
-        found = {int(day): int(place) for day, place in pairs}
+        marks = {int(day): int(place) for day, place in pairs}
     except ValueError:
         return None
-    return found if all(0 <= day < 2**31 and 0 <= place < 2**32 for day, place in found.items()) else None
+    return marks if all(0 <= day < 2**31 and 0 <= place < 2**32 for day, place in marks.items()) else None

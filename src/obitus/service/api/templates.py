@@ -85,42 +85,42 @@ def by_template(
 def _progress(reading: Iterator[Templated], most: int) -> Iterator[str]:
     """Yield an answer as soon as there is one, then at growing intervals, since each needs a merge of all templates."""
     said_s, pause_s = 0.0, PROGRESS_S
-    for found in reading:
-        if found.going.done or time.monotonic() - said_s >= pause_s:
+    for part in reading:
+        if part.going.done or time.monotonic() - said_s >= pause_s:
             began_s = time.monotonic()
-            yield _answer(found, most).model_dump_json() + "\n"
+            yield _answer(part, most).model_dump_json() + "\n"
             said_s = time.monotonic()
             pause_s = max(PROGRESS_S, 4 * (said_s - began_s))
 
 
-def _answer(found: Templated, most: int) -> TemplatesAnswer:
-    shown, in_all = found.commonest(most)
+def _answer(templated: Templated, most: int) -> TemplatesAnswer:
+    shown, in_all = templated.commonest(most)
     return TemplatesAnswer(
-        records=found.records,
+        records=templated.records,
         templates=[
             TemplateAnswer(
-                text=one.text,
-                found=one.found,
-                records=one.records,
-                severity=SEVERITIES[one.severity],
-                latest=one.latest,
-                question=_question(one),
+                text=template.text,
+                found=template.found,
+                records=template.records,
+                severity=SEVERITIES[template.severity],
+                latest=template.latest,
+                question=_question(template),
             )
-            for one in shown
+            for template in shown
         ],
         templates_in_all=in_all,
-        not_listed=found.beyond,
-        back_to=to_text(found.going.back_to_ms),
-        done=found.going.done,
-        cut=found.going.cut or None,
+        not_listed=templated.beyond,
+        back_to=to_text(templated.going.back_to_ms),
+        done=templated.going.done,
+        cut=templated.going.cut or None,
     )
 
 
-def _question(one: TemplateCount) -> str:
+def _question(template: TemplateCount) -> str:
     """Return a question for the records of a template; for a found one by its constant words."""
-    if not one.found:
-        return f"template={_quoted(one.text)}"
-    fragments = [part.strip() for part in one.text.split(VALUE)]
+    if not template.found:
+        return f"template={_quoted(template.text)}"
+    fragments = [part.strip() for part in template.text.split(VALUE)]
     longest = sorted((part for part in fragments if len(part) >= SHORTEST_FRAGMENT), key=len, reverse=True)
     return " ".join(f"message~{_quoted(part)}" for part in longest[:MOST_FRAGMENTS])
 

@@ -138,7 +138,7 @@ def timeline(
 ) -> TimelineAnswer:
     """Merge the reports of all apps about it: runs and their steps, log records, failures; with `around`, deploys,
     decisions, notes and new issues of that time."""
-    given = [one for one in (failure, run, trace, user, host) if one is not None]
+    given = [asked_for for asked_for in (failure, run, trace, user, host) if asked_for is not None]
     if len(given) != 1:
         raise Problem("bad-field", "Say one of failure, run, trace, user and host.", field="failure")
     around_ms = around_in_query(around)
@@ -160,19 +160,19 @@ def timeline(
     reported, cut = _reported(records, node, whole)
     below = None
     if run is not None:
-        below = next((found for one in reported if (found := below_the_app(records, one)) is not None), None)
+        below = next((found for entry in reported if (found := below_the_app(records, entry)) is not None), None)
         if below is not None and below.run is not None:
             reported += [
-                one for one in _reported(records, _of_run(records, below.run), whole)[0] if one not in reported
+                entry for entry in _reported(records, _of_run(records, below.run), whole)[0] if entry not in reported
             ]
-    if which is not None and all(one.number != which.seq for one in reported):
+    if which is not None and all(entry.number != which.seq for entry in reported):
         reported += [
             Reported(content, which.app, which.seq) for content in records.evidence.contents([which.seq]) if content
         ]
     nearby: list[Entry] = []
     if around_ms and reported:
         middle = at_ms if at_ms is not None else reported[0].number and _time_of(reported[0])
-        nearby = _nearby(records, int(middle), around_ms, {one.app for one in reported})
+        nearby = _nearby(records, int(middle), around_ms, {entry.app for entry in reported})
     return _answer(records, title, timeline_of(reported, nearby), which, cut, below)
 
 
@@ -212,12 +212,12 @@ def _of_failure(which: Failure, records: Records) -> Node:
 
 def _reported(records: Records, node: Node, whole: tuple[int, int]) -> tuple[list[Reported], str | None]:
     """Return the reports of a timeline, and what was left out, in words."""
-    found: list[Reported] = []
+    reported: list[Reported] = []
     cut: str | None = None
     names = names_in(records.reader)
     for kind in KINDS:
         page = find(records.reader, records.days, kind, node, *whole, most=min(MOST_REPORTS, MOST_LOOKED_AT))
-        if page.rows and not found:
+        if page.rows and not reported:
             # The day of a trace is not known: the records of one kind narrow it for the others.
             times = [row.row.time_ms for row in page.rows]
             whole = max(whole[0], min(times) - LONGEST_STORY_MS), min(whole[1], max(times) + LONGEST_STORY_MS)
@@ -226,8 +226,8 @@ def _reported(records: Records, node: Node, whole: tuple[int, int]) -> tuple[lis
         contents = records.evidence.contents((row.seq for row in rows), ids=False)
         for row, content in zip(rows, contents, strict=True):
             if content is not None:
-                found.append(Reported(content, str(row.values.get("app") or ""), row.seq))
-    return found, cut
+                reported.append(Reported(content, str(row.values.get("app") or ""), row.seq))
+    return reported, cut
 
 
 def _time_of(reported: Reported) -> int:
@@ -237,7 +237,7 @@ def _time_of(reported: Reported) -> int:
 def _nearby(records: Records, at_ms: int, around_ms: int, apps: set[str]) -> list[Entry]:
     """Return other events around a moment: deploys, new issues, decisions and notes."""
     from_ms, to_ms = at_ms - around_ms, at_ms + around_ms
-    found = [
+    nearby = [
         Entry(
             f"deploy {row.app} {row.version} {row.environment} {row.time_ms}", "deploy", float(row.time_ms),
             f"{row.app} {row.version} was deployed in {row.environment}", app=row.app,
@@ -246,59 +246,59 @@ def _nearby(records: Records, at_ms: int, around_ms: int, apps: set[str]) -> lis
     ]  # fmt: skip
     for begun in issues_begun(records.reader, from_ms, to_ms):
         title = Headline(begun.type, begun.cause, begun.place).title
-        found.append(
+        nearby.append(
             Entry(f"issue {begun.id}", "issue", float(begun.first_ms), f"Issue {begun.id} began: {title}", app=begun.app, severity="WARN", data={"issue": begun.id})
         )  # fmt: skip
-    found.extend(
+    nearby.extend(
         Entry(f"decision {row.id}", "decision", float(row.time_ms), f"Issue {row.issue_id}: {row.reason}", app=row.app, data={"issue": row.issue_id})
         for row in decided_between(records.reader, from_ms, to_ms)
     )  # fmt: skip
     for written in notes_between(records.reader, from_ms, to_ms):
         what = f"{written.looked_at}: {written.found}" if written.looked_at else " ".join(written.text.split())
-        found.append(
+        nearby.append(
             Entry(f"note {written.id}", "note", float(written.time_ms), f"{written.person} on issue {written.issue_id}: {what}", app=written.app, data={"issue": written.issue_id})
         )  # fmt: skip
     # Of other apps only deploys may be the cause.
-    return [entry for entry in found if entry.app in apps or entry.kind == "deploy"]
+    return [entry for entry in nearby if entry.app in apps or entry.kind == "deploy"]
 
 
 def _answer(
-    records: Records, title: str, made: Timeline, which: Failure | None, cut: str | None, below: Below | None
+    records: Records, title: str, timeline: Timeline, which: Failure | None, cut: str | None, below: Below | None
 ) -> TimelineAnswer:
-    entries, times = made.entries, made.times_ms
+    entries, times = timeline.entries, timeline.times_ms
     if not entries:
         raise Problem("not-found", "Nothing is kept of it: nothing was reported, or its day was removed.")
     start = min(times.values())
     named = issues.failures_named(
-        records.reader, [one.number for one in entries if one.kind == "failure" and one.number is not None]
+        records.reader, [entry.number for entry in entries if entry.kind == "failure" and entry.number is not None]
     )
     ends_with = (
         f"report {which.seq}"
         if which is not None
-        else next((one.key for one in reversed(entries) if one.kind == "failure"), None)
+        else next((entry.key for entry in reversed(entries) if entry.kind == "failure"), None)
     )
-    worked = last_worked(made, ends_with) if ends_with else None
-    lanes = list(dict.fromkeys(one.app for one in entries if one.app))
+    worked = last_worked(timeline, ends_with) if ends_with else None
+    lanes = list(dict.fromkeys(entry.app for entry in entries if entry.app))
 
-    def shown(one: Entry) -> TimelineEntry:
-        failure = named.get(one.number) if one.number is not None else None
-        data: dict[str, Any] = dict(list(one.data.items())[:MOST_DATA])
+    def shown(entry: Entry) -> TimelineEntry:
+        failure = named.get(entry.number) if entry.number is not None else None
+        data: dict[str, Any] = dict(list(entry.data.items())[:MOST_DATA])
         issue = failure.issue_id if failure is not None else data.pop("issue", None)
         return TimelineEntry(
-            key=one.key,
-            kind=one.kind,
-            time=to_text(round(times[one.key])),
-            since_ms=round(times[one.key] - start, 3),
-            duration_ms=one.duration_ms,
-            app=one.app,
-            host=one.host,
-            severity=one.severity if one.severity in ("TRACE", "DEBUG", "INFO", "WARN", "FATAL") else "ERROR",
-            said=one.said,
-            depth=min(one_depth, 30) if (one_depth := made.depths[one.key]) else 0,
-            parent=one.parent,
-            run=one.run,
-            number=one.number,
-            reports=max(1, len(one.tellers)),
+            key=entry.key,
+            kind=entry.kind,
+            time=to_text(round(times[entry.key])),
+            since_ms=round(times[entry.key] - start, 3),
+            duration_ms=entry.duration_ms,
+            app=entry.app,
+            host=entry.host,
+            severity=entry.severity if entry.severity in ("TRACE", "DEBUG", "INFO", "WARN", "FATAL") else "ERROR",
+            said=entry.said,
+            depth=min(one_depth, 30) if (one_depth := timeline.depths[entry.key]) else 0,
+            parent=entry.parent,
+            run=entry.run,
+            number=entry.number,
+            reports=max(1, len(entry.tellers)),
             issue=issue if isinstance(issue, int) else None,
             failure=str(uuid.UUID(bytes=failure.id)) if failure is not None else None,
             data=data,
@@ -307,12 +307,12 @@ def _answer(
     return TimelineAnswer(
         title=title,
         start=to_text(round(start)),
-        end=to_text(round(max(times[one.key] + max(0.0, one.duration_ms or 0.0) for one in entries))),
+        end=to_text(round(max(times[entry.key] + max(0.0, entry.duration_ms or 0.0) for entry in entries))),
         apps=lanes,
-        entries=[shown(one) for one in entries],
-        folds=[FoldAnswer(first=entries[one.first].key, last=entries[one.last].key, entries=one.last - one.first + 1, reason=one.reason) for one in folds(made)],
-        corrections=[CorrectionAnswer(host=one.host, by_ms=one.by_ms, reason=one.reason, certain=one.certain) for one in made.corrections],
-        notes=[*(below.notes if below else []), *made.notes, *([cut] if cut else [])],
+        entries=[shown(entry) for entry in entries],
+        folds=[FoldAnswer(first=entries[fold.first].key, last=entries[fold.last].key, entries=fold.last - fold.first + 1, reason=fold.reason) for fold in folds(timeline)],
+        corrections=[CorrectionAnswer(host=correction.host, by_ms=correction.by_ms, reason=correction.reason, certain=correction.certain) for correction in timeline.corrections],
+        notes=[*(below.notes if below else []), *timeline.notes, *([cut] if cut else [])],
         ends_with=ends_with,
         worked=WorkedAnswer(key=worked.key, reason=worked.reason) if worked else None,
         well_before=below.well if below else None,

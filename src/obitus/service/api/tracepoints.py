@@ -186,11 +186,15 @@ def listed(
 ) -> TracepointsAnswer:
     """Return the newest tracepoints with their states, and the running instances that allow them."""
     found = store.listed(records.reader, app)
-    names = {one.id: one.name for one in apps.apps(records.reader)}
-    running = [one for one in tracepoints.instances() if one.app_id in names and app in ("", names[one.app_id])]
+    names = {app.id: app.name for app in apps.apps(records.reader)}
+    running = [
+        instance
+        for instance in tracepoints.instances()
+        if instance.app_id in names and app in ("", names[instance.app_id])
+    ]
     return TracepointsAnswer(
         tracepoints=_answers(records, found, clock.now_ms()),
-        instances=[_instance(one, names[one.app_id]) for one in running],
+        instances=[_instance(instance, names[instance.app_id]) for instance in running],
     )
 
 
@@ -267,13 +271,13 @@ def end(
     number: Number,
 ) -> Done:
     """End a tracepoint; all instances remove it within a second."""
-    found = store.one(records.reader, number)
-    if found.app != name:
+    tracepoint = store.one(records.reader, number)
+    if tracepoint.app != name:
         raise NotThere(f"there is no tracepoint {number} in {name}")
     acts.do(
         person.id,
         "ended tracepoint",
-        f"{number}: {name} {found.file}:{found.line}",
+        f"{number}: {name} {tracepoint.file}:{tracepoint.line}",
         lambda c: store.end(c, number, f"{person.name} ended it", clock.now_ms()),
     )
     tracepoints.load()
@@ -296,40 +300,42 @@ def _check(asked: TracepointAsked) -> None:
         raise Problem("bad-field", f"message: {trouble}", field="message", position=trouble.position) from None
 
 
-def _answers(records: Records, found: list[Tracepoint], now_ms: int) -> list[TracepointAnswer]:
-    sums = store.sums(records.reader, (one.id for one in found))
-    return [_answer(one, sums.get(one.id) or StateSums(one.id), now_ms) for one in found]
+def _answers(records: Records, tracepoints: list[Tracepoint], now_ms: int) -> list[TracepointAnswer]:
+    sums = store.sums(records.reader, (tracepoint.id for tracepoint in tracepoints))
+    return [
+        _answer(tracepoint, sums.get(tracepoint.id) or StateSums(tracepoint.id), now_ms) for tracepoint in tracepoints
+    ]
 
 
-def _answer(one: Tracepoint, sums: StateSums, now_ms: int) -> TracepointAnswer:
-    asked = json.loads(one.asked)
-    active = one.ended_ms is None and one.until_ms > now_ms
+def _answer(tracepoint: Tracepoint, sums: StateSums, now_ms: int) -> TracepointAnswer:
+    asked = json.loads(tracepoint.asked)
+    active = tracepoint.ended_ms is None and tracepoint.until_ms > now_ms
     return TracepointAnswer(
-        id=one.id,
-        app=one.app,
-        file=one.file,
-        line=one.line,
+        id=tracepoint.id,
+        app=tracepoint.app,
+        file=tracepoint.file,
+        line=tracepoint.line,
         condition=asked["condition"],
         values=asked["values"],
         message=asked["message"],
         collect=asked["collect"],
         depth=asked["depth"],
         size=asked["size"],
-        most_hits=one.most_hits,
+        most_hits=tracepoint.most_hits,
         per_second=asked["per_second"],
-        environment=one.environment,
-        release=one.release,
+        environment=tracepoint.environment,
+        release=tracepoint.release,
         hosts=asked["hosts"],
         instances=asked["instances"],
-        checked=bool(one.hash or one.code_hash),
-        issue=one.issue_id,
-        person=one.person,
-        made=to_text(one.made_ms),
-        until=to_text(one.until_ms),
+        checked=bool(tracepoint.hash or tracepoint.code_hash),
+        issue=tracepoint.issue_id,
+        person=tracepoint.person,
+        made=to_text(tracepoint.made_ms),
+        until=to_text(tracepoint.until_ms),
         active=active,
-        over="" if active else one.ended_why or "its time is over",
-        hits=one.hits,
-        latest=to_text(one.latest_ms) if one.latest_ms else None,
+        over="" if active else tracepoint.ended_why or "its time is over",
+        hits=tracepoint.hits,
+        latest=to_text(tracepoint.latest_ms) if tracepoint.latest_ms else None,
         set_in=sums.is_set if active else 0,
         waits_in=sums.waits if active else 0,
         not_set_in=sums.not_set if active else 0,
@@ -338,10 +344,10 @@ def _answer(one: Tracepoint, sums: StateSums, now_ms: int) -> TracepointAnswer:
     )
 
 
-def _state(one: InstanceState) -> TracepointState:
+def _state(state: InstanceState) -> TracepointState:
     return TracepointState(
         **{
-            name: getattr(one, name)
+            name: getattr(state, name)
             for name in (
                 "instance",
                 "host",
@@ -356,20 +362,20 @@ def _state(one: InstanceState) -> TracepointState:
                 "cost_ms",
             )
         },
-        **json.loads(one.said),
-        said=to_text(one.said_ms),
+        **json.loads(state.said),
+        said=to_text(state.said_ms),
     )
 
 
-def _instance(one: Instance, app: str) -> InstanceAnswer:
+def _instance(instance: Instance, app: str) -> InstanceAnswer:
     return InstanceAnswer(
         app=app,
-        instance=one.instance,
-        host=one.host,
-        pid=one.pid,
-        release=one.release,
-        environment=one.environment,
-        runtime=one.runtime,
-        client=one.client,
-        last_request=to_text(one.last_request_ms),
+        instance=instance.instance,
+        host=instance.host,
+        pid=instance.pid,
+        release=instance.release,
+        environment=instance.environment,
+        runtime=instance.runtime,
+        client=instance.client,
+        last_request=to_text(instance.last_request_ms),
     )

@@ -68,23 +68,23 @@ def _parked(records: Records, rows: list[Issue], now_ms: int) -> dict[int, issue
     """Return the conditions of parked issues."""
     numbers = [row.id for row in rows if row.state == "parked"]
     known = parking.parkings(records.reader, numbers) if numbers else {}
-    found = {number: issue_answers.ParkedAnswer(said="", so_far="") for number in numbers}
+    parked = {number: issue_answers.ParkedAnswer(said="", so_far="") for number in numbers}
     for number, row in known.items():
         until = parking.until_of(row)
         since = parking.since(records.reader, row, now_ms)
-        found[number] = issue_answers.ParkedAnswer(said=until.said, so_far=so_far(until, since))
-    return found
+        parked[number] = issue_answers.ParkedAnswer(said=until.said, so_far=so_far(until, since))
+    return parked
 
 
 def issue_answer(records: Records, clock: Clock, number: int, window: Window) -> issue_answers.IssueAnswer:
     """Return one issue, whole; raises NotThere."""
     row = store.issue(records.reader, number)
-    found, none = _over_time(records, [number], window)
+    values, none = _over_time(records, [number], window)
     return issue_answers.IssueAnswer(
         **_issue_fields(
             row,
             store.failures_inside(records.reader, number, window),
-            found.get(number, none),
+            values.get(number, none),
             _weighed(records, [row], clock.now_ms())[number],
             _parked(records, [row], clock.now_ms()).get(number),
         ),
@@ -92,9 +92,9 @@ def issue_answer(records: Records, clock: Clock, number: int, window: Window) ->
         users=row.users,
         why=[
             issue_answers.FingerprintAnswer(
-                fingerprint=found.fingerprint, joined=found.joined, parts=json.loads(found.parts)
+                fingerprint=fingerprint.fingerprint, joined=fingerprint.joined, parts=json.loads(fingerprint.parts)
             )
-            for found in store.fingerprints(records.reader, number)
+            for fingerprint in store.fingerprints(records.reader, number)
         ],
         collects=_collects(records, number),
         releases=_releases(records, row),
@@ -143,10 +143,10 @@ def failure_answer(records: Records, row: Failure) -> issue_answers.FailureAnswe
 
 def newest_first(rows: Iterable[AppRelease]) -> list[str]:
     """Return the versions of releases, newest first, without the nameless one; of thousands, the newest."""
-    known: dict[str, int] = {}
+    ranks: dict[str, int] = {}
     for row in rows:
-        known[row.version] = min(row.first_ms, known.get(row.version, row.first_ms))
-    ordered = in_order(DatedRelease(version, first_ms) for version, first_ms in known.items() if version)
+        ranks[row.version] = min(row.first_ms, ranks.get(row.version, row.first_ms))
+    ordered = in_order(DatedRelease(version, first_ms) for version, first_ms in ranks.items() if version)
     return [release.version for release in reversed(ordered)][:MOST_RELEASES]
 
 
@@ -243,11 +243,11 @@ def _over_time(records: Records, numbers: list[int], window: Window) -> tuple[di
 
 
 def _releases(records: Records, row: Issue) -> list[issue_answers.ReleaseCount]:
-    known = release_store.order(records.reader, row.app_id).releases
+    releases = release_store.order(records.reader, row.app_id).releases
     counts: dict[str, dict[str, int]] = {}
-    for found in rates.issue_by_release(records.reader, row.id):
-        counts.setdefault(found.version, {})[found.environment] = found.failures
-    newest = {release.version for release in known[-MOST_RELEASES:]}
+    for rate in rates.issue_by_release(records.reader, row.id):
+        counts.setdefault(rate.version, {})[rate.environment] = rate.failures
+    newest = {release.version for release in releases[-MOST_RELEASES:]}
     return [
         issue_answers.ReleaseCount(
             release=release.version,
@@ -255,7 +255,7 @@ def _releases(records: Records, row: Issue) -> list[issue_answers.ReleaseCount]:
             failures=sum(counts.get(release.version, {}).values()),
             environments=counts.get(release.version, {}),
         )
-        for release in known
+        for release in releases
         if release.version in counts or release.version in newest
     ]
 

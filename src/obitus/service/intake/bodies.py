@@ -70,14 +70,14 @@ class Gate:
         owed_s = self.spend(key, 0.0)
         if owed_s > limits.burst_seconds and self._others_send(key):
             wait_s = min(30, 1 + int((owed_s - limits.burst_seconds) / limits.share_of_a_key))
-            said = f"This key used more than its share of the service's work, and others send too. Send again in {wait_s} s."
-            raise Problem("too-busy", said, retry_after_s=wait_s)
+            advice = f"This key used more than its share of the service's work, and others send too. Send again in {wait_s} s."
+            raise Problem("too-busy", advice, retry_after_s=wait_s)
         self._requests[key] += 1
-        held = Pass(self, key)
+        turn = Pass(self, key)
         try:
-            yield held
+            yield turn
         finally:
-            self._bytes[key] -= held.bytes
+            self._bytes[key] -= turn.bytes
             self._requests[key] -= 1
             if not self._requests[key]:
                 del self._requests[key], self._bytes[key]

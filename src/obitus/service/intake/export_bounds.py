@@ -21,11 +21,11 @@ class WireTrouble(ValueError):
 
 def bounded_export(data: bytes, most_records: int, most_resources: int) -> tuple[bytes, int]:
     """Return an export with only its first records, and how many were left out; the same bytes where all are within the bound."""
-    kept: list[bytes] = []
+    pieces: list[bytes] = []
     records = left_out = resources = 0
     for field, start, begin, end in _fields(data, 0, len(data)):
         if field != _RESOURCES:
-            kept.append(data[start:end])
+            pieces.append(data[start:end])
             continue
         resources += 1
         if resources > most_resources or left_out >= MOST_COUNTED:
@@ -50,8 +50,8 @@ def bounded_export(data: bytes, most_records: int, most_resources: int) -> tuple
                 parts.append(data[record_start:record_end])
             cut = cut or left_out > before
             scopes.append(message(_SCOPES, b"".join(parts)) if left_out > before else data[scope_start:scope_end])
-        kept.append(message(_RESOURCES, b"".join(scopes)) if cut else data[start:end])
-    return (b"".join(kept), left_out) if left_out else (data, 0)
+        pieces.append(message(_RESOURCES, b"".join(scopes)) if cut else data[start:end])
+    return (b"".join(pieces), left_out) if left_out else (data, 0)
 
 
 def _fields(data: bytes, start: int, end: int) -> Iterator[tuple[int, int, int, int]]:

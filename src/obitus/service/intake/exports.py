@@ -85,11 +85,11 @@ def read(export: Export, limits: Limits, steps: SendersSteps) -> list[SourceRepo
 
 
 def read_apart(
-    export: Export, limits: Limits, sender: str, known: list[TraceSoFar]
+    export: Export, limits: Limits, sender: str, traces_known: list[TraceSoFar]
 ) -> tuple[list[SourceReports], list[TraceSoFar]]:
     """The same in a worker process, which gets the memory of the sender's traces and returns it changed."""
     steps = Steps()
-    steps.bring(sender, known)
+    steps.bring(sender, traces_known)
     return read(export, limits, steps.of_sender(sender)), steps.all_of(sender)
 
 

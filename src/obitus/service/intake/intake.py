@@ -86,10 +86,10 @@ class Intake:
 
     def load_log_orders(self) -> None:
         """Send orders for loggers to clients from now on."""
-        found: dict[int, list[LogOrder]] = {}
+        orders: dict[int, list[LogOrder]] = {}
         for order in log_orders.active(self.records.reader, self.clock.now_ms()):
-            found.setdefault(order.app_id, []).append(order)
-        self.log_orders = found
+            orders.setdefault(order.app_id, []).append(order)
+        self.log_orders = orders
 
     def load_rules(self) -> None:
         """Apply the team's redaction and grouping rules to new reports from now on."""
@@ -102,11 +102,11 @@ class Intake:
     @property
     def rules(self) -> Rules:
         """The rules for worker processes."""
-        known, dictionary = self._rules, self.records.evidence.dictionary
+        rules, dictionary = self._rules, self.records.evidence.dictionary
         maps = self._maps()
-        if (known.dictionary or (0,))[0] != (dictionary or (0,))[0] or known.maps != maps:
-            known = self._rules = replace(known, number=known.number + 1, dictionary=dictionary, maps=maps)
-        return known
+        if (rules.dictionary or (0,))[0] != (dictionary or (0,))[0] or rules.maps != maps:
+            rules = self._rules = replace(rules, number=rules.number + 1, dictionary=dictionary, maps=maps)
+        return rules
 
     def _maps(self) -> Maps | None:
         return None if self.shelf.is_empty else Maps(self.records.reader.path, self.shelf.changes)

@@ -26,36 +26,36 @@ def compiled(what: str) -> Any:
     try:
         return re2.compile(what, _OPTIONS)
     except re2.error as error:
-        said = error.args[0].decode("utf-8", "replace") if isinstance(error.args[0], bytes) else str(error)
+        trouble = error.args[0].decode("utf-8", "replace") if isinstance(error.args[0], bytes) else str(error)
         raise RuleTrouble(
-            f"{what[:80]!r} cannot be searched for in linear time ({said}). Write it without look-around, "
+            f"{what[:80]!r} cannot be searched for in linear time ({trouble}). Write it without look-around, "
             "back-references and possessive repeats."
         ) from None
 
 
 def redactor_of(texts: Iterable[str]) -> Redactor:
     """Return a redactor for these rules."""
-    found = []
+    rules = []
     for text in texts:
         try:
-            found.append(parse_rule(text))
+            rules.append(parse_rule(text))
         except RuleTrouble as trouble:
             _log.error("a redaction rule is not active: %s Stop it, and write it again.", trouble)
-    return Redactor(found, _compiled_or_bounded, _seeing)
+    return Redactor(rules, _compiled_or_bounded, _seeing)
 
 
 def _seeing(texts: Sequence[str], pattern: str) -> Callable[[str], tuple[list[str], bool]]:
     """Return a function that finds in one pass which of these texts a text contains, and whether a pattern may match in it."""
-    known = re2.Set.SearchSet(_OPTIONS)
+    patterns = re2.Set.SearchSet(_OPTIONS)
     for text in texts:
-        known.Add(re2.escape(text))
-    known.Add(pattern)
-    known.Compile()
+        patterns.Add(re2.escape(text))
+    patterns.Add(pattern)
+    patterns.Compile()
     last = len(texts)
 
     def seen(text: str) -> tuple[list[str], bool]:
-        found = known.Match(text) or ()
-        return [texts[one] for one in found if one != last], last in found
+        match = patterns.Match(text) or ()
+        return [texts[one] for one in match if one != last], last in match
 
     return seen
 

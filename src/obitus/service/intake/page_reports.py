@@ -114,9 +114,9 @@ async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | No
         body_bytes=min(BODY_BYTES, intake.limits.body_bytes),
         lines=min(LINES, intake.limits.lines),
     )
-    async with intake.let_in(key) as held:
+    async with intake.let_in(key) as turn:
         _asked_again_later(intake, key, request)
-        raw, problem = await gather(request, limits, held)
+        raw, problem = await gather(request, limits, turn)
         size = sum(map(len, raw))
         wait_s = max(
             intake.pages_of_key.take(str(key.id), size),
@@ -125,10 +125,10 @@ async def _take(request: Request, intake: Intake, key: KnownKey, clock: str | No
         if wait_s:
             raise _too_much(wait_s)
         if by_browser:
-            raw = await held.work(_of_browser, raw, intake.clock.now_ms())
+            raw = await turn.work(_of_browser, raw, intake.clock.now_ms())
         sender = sender_of(intake, key, clock)
         intake.clients.note(key.app, "page", "", intake.clock.now_ms())
-        writing = Writing(intake, held, sender)
+        writing = Writing(intake, turn, sender)
         body, verdicts = await take_body(writing, raw, "")
     return answered(intake, sender, sorted(verdicts, key=lambda verdict: verdict.line), problem or body.problem)
 
@@ -150,10 +150,10 @@ def _asked_again_later(intake: Intake, key: KnownKey, request: Request) -> None:
 
 
 def _too_much(wait_s: float) -> Problem:
-    said = (
+    advice = (
         "This page, or other senders from its address, report more than they may. Reports that it keeps can come later."
     )
-    return Problem("too-busy", said, retry_after_s=min(60, 1 + int(wait_s)))
+    return Problem("too-busy", advice, retry_after_s=min(60, 1 + int(wait_s)))
 
 
 async def _page(request: Request, intake: Intake, secret: str) -> tuple[KnownKey, str]:
@@ -172,9 +172,9 @@ async def _page(request: Request, intake: Intake, secret: str) -> tuple[KnownKey
     origins = request.headers.getlist("origin")
     origin = origin_of(origins[0]) if len(origins) == 1 else None
     if origin is None or origin not in json.loads(key.origins):
-        said = f"A page of {(origins or ['no origin'])[0][:100]!r} is not let in with this key."
-        intake.refuse(key.app, "not-this-origin", f"{said} Make one for that origin, if the page is yours.")
-        raise Problem("not-this-origin", said)
+        reason = f"A page of {(origins or ['no origin'])[0][:100]!r} is not let in with this key."
+        intake.refuse(key.app, "not-this-origin", f"{reason} Make one for that origin, if the page is yours.")
+        raise Problem("not-this-origin", reason)
     return key, origin
 
 

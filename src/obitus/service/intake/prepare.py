@@ -111,13 +111,13 @@ class Preparer:
         except UnicodeDecodeError as error:
             return Refusal("not-utf-8", f"Byte {error.start} of the line is no UTF-8. Send JSON in UTF-8.")
         form: Form | None = None
-        known: FailureFacts | None = None
+        facts: FailureFacts | None = None
         # Rules need more than the parts of a form.
         if sender.flooding and not self._rules and (brief := _brief(line)) is not None:
             form, slim = brief
-            known = self._familiar.facts(sender.app_id, form)
-            if known is not None and sender.only_counts(known.decided.fingerprint, was_counted="counted" in slim[1]):
-                return self._checked(slim, sender, known)
+            facts = self._familiar.facts(sender.app_id, form)
+            if facts is not None and sender.only_counts(facts.decided.fingerprint, was_counted="counted" in slim[1]):
+                return self._checked(slim, sender, facts)
         read = report_in(line)
         if isinstance(read, Refusal):
             return read
@@ -129,7 +129,7 @@ class Preparer:
         return ready
 
     def _checked(
-        self, read: tuple[FailureReport, dict[str, Any]], sender: Sender, known: FailureFacts
+        self, read: tuple[FailureReport, dict[str, Any]], sender: Sender, facts: FailureFacts
     ) -> Ready | Refusal:
         """Return a failure like a prepared one, to be counted."""
         report, content = read
@@ -138,7 +138,7 @@ class Preparer:
             return when
         content = self._redactor.report(content)
         release = canonical(_plain(report.release or ""))
-        failure = replace(known, severity=report.severity, handled=report.handled, **_whose(content))
+        failure = replace(facts, severity=report.severity, handled=report.handled, **_whose(content))
         prepared = Prepared(
             id=report.id.bytes,
             kind="failure",
@@ -278,13 +278,13 @@ def _brief(line: bytes) -> tuple[Form, tuple[FailureReport, dict[str, Any]]] | N
 
 def grouping_of(texts: Iterable[tuple[str, int]]) -> tuple[GroupingRule, ...]:
     """Parse these texts as grouping rules; an invalid one is skipped and logged."""
-    found = []
+    rules = []
     for text, number in texts:
         try:
-            found.append(parse_grouping_rule(text, number))
+            rules.append(parse_grouping_rule(text, number))
         except GroupingRuleTrouble as trouble:
             _log.error("grouping rule %d is not active: %s Stop it, and write it again.", number, trouble)
-    return tuple(found)
+    return tuple(rules)
 
 
 class _When(NamedTuple):

@@ -130,18 +130,18 @@ async def apart(intake: Intake, held: Pass, act: Callable[..., Result], *given: 
 
 def _brought(intake: Intake, outcomes: Outcomes, sender: Sender) -> Outcomes:
     """Return what a process prepared, with the seldom needed parts computed on demand."""
-    return [_able(intake, one, sender) if isinstance(one, Ready) else one for one in outcomes]
+    return [_able(intake, outcome, sender) if isinstance(outcome, Ready) else outcome for outcome in outcomes]
 
 
-def _able(intake: Intake, one: Ready, sender: Sender) -> Ready:
-    prepared = one.prepared
+def _able(intake: Intake, ready: Ready, sender: Sender) -> Ready:
+    prepared = ready.prepared
     failure = prepared.failure
     if failure is None or prepared.is_brief:
-        return one
+        return ready
 
     def again() -> Decided:
         content = json.loads(intake.records.evidence.unpack(prepared.body, prepared.dictionary_id))
         return intake.preparer.decided(content, sender.app, sender.environment)[0]
 
     decided = replace(failure.decided, further=ReadAgain(again))
-    return one._replace(prepared=prepared._replace(failure=replace(failure, decided=decided)))
+    return ready._replace(prepared=prepared._replace(failure=replace(failure, decided=decided)))

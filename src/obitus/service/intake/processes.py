@@ -89,33 +89,33 @@ class Processes:
     def close(self) -> None:
         """End all of them; their present tasks are abandoned."""
         self._closed = True
-        for one in list(self._all):
-            one.end()
+        for process in list(self._all):
+            process.end()
         self._threads.shutdown(wait=True, cancel_futures=True)
-        for one in list(self._all):
-            one.let_go()
+        for process in list(self._all):
+            process.let_go()
 
     def _work(
         self, act: Callable[..., Any], given: tuple[Any, ...], on_part: Callable[[Any], object] | None = None
     ) -> tuple[Any, float]:
-        one = self._idle.get()
+        process = self._idle.get()
         try:
-            if one is None:
+            if process is None:
                 if self._closed:
                     raise ProcessEnded("the service is stopping")
-                one = _Process(self._nice)
-                self._all.add(one)
-            became, result, took_s = one.ask((act, given), self._longest_task_s, on_part)
+                process = _Process(self._nice)
+                self._all.add(process)
+            became, result, took_s = process.ask((act, given), self._longest_task_s, on_part)
         except BaseException:
             # Also where a part could not be used: the process would go on with a task that nobody reads.
-            if one is not None:
-                one.end()
-                one.let_go()
-                self._all.discard(one)
-                one = None
+            if process is not None:
+                process.end()
+                process.let_go()
+                self._all.discard(process)
+                process = None
             raise
         finally:
-            self._idle.put(one)
+            self._idle.put(process)
         if became == _RAISED:
             raise result
         return result, took_s
@@ -225,12 +225,12 @@ def _serve(nice: int) -> None:
     os.dup2(2, 1)
     while True:
         try:
-            act, given = _read(source)
+            act, task = _read(source)
         except EOFError:
             return
         began_s = time.process_time()
         try:
-            became, result = _DONE, act(*given)
+            became, result = _DONE, act(*task)
             if isinstance(result, Generator):
                 result = _sent_in_parts(result, answers)
         except Exception as error:
@@ -238,7 +238,7 @@ def _serve(nice: int) -> None:
         took_s = time.process_time() - began_s
         _write(answers, (became, result, took_s))
         # Free this task's memory before the next one comes, which may be long.
-        del act, given, result
+        del act, task, result
         if took_s > LARGE_TASK_S:
             give_back()
 

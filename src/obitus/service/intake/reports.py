@@ -72,18 +72,18 @@ async def reports(
     content_type, version, client = _media_type(request.headers.get("content-type", ""))
     if content_type not in _CONTENT_TYPES:
         raise Problem("content-not-supported", f"{content_type[:60]!r} is not supported. Send application/x-ndjson.")
-    async with intake.let_in(key) as held:
+    async with intake.let_in(key) as turn:
         _check_format(intake, key, version)
         if client:
             intake.clients.note(key.app, client, "", intake.clock.now_ms())
-        raw, problem = await gather(request, intake.limits, held)
+        raw, problem = await gather(request, intake.limits, turn)
         theirs_ms = shown_ms(obitus_clock)
         if theirs_ms is not None:
             intake.clock.note_sender(theirs_ms)
         sender = sender_of(intake, key, obitus_clock)
         if abs(sender.skew_ms) > CLOCK_OFF_MS:
             intake.remark(key.app, "clock-off", _clock_said(sender.skew_ms))
-        writing = Writing(intake, held, sender)
+        writing = Writing(intake, turn, sender)
         body, verdicts = await take_body(writing, raw, request.headers.get("content-encoding", ""))
         # The reason why sending was interrupted also explains the truncated compressed data.
         problem = problem or body.problem

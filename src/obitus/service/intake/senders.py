@@ -16,9 +16,9 @@ reporting_key_scheme = HTTPBearer(
 
 async def sender_key(intake: Intake, authorization: str) -> KnownKey:
     """Return the reporting key of a sender; raises a problem. Only an uncached key needs a thread."""
-    known = intake.keys.known(hash_of(authorization.partition(" ")[2].strip()))
-    if known is not None and known.revoked_ms is None and not known.origins and authorization[:7].lower() == "bearer ":
-        return known
+    key = intake.keys.known(hash_of(authorization.partition(" ")[2].strip()))
+    if key is not None and key.revoked_ms is None and not key.origins and authorization[:7].lower() == "bearer ":
+        return key
     return await intake.gate.threads.do(reporting_key, intake, authorization)
 
 

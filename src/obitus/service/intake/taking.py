@@ -69,9 +69,9 @@ async def _written(writing: Writing, prepared: PreparedLines) -> list[formats.Li
         return []
     ready = {place: outcome for place, outcome in enumerate(outcomes) if isinstance(outcome, Ready)}
     writing.held.spend(seconds_to_write(ready.values()))
-    for one in ready.values():
-        if one.filtered is not None:
-            writing.intake.remark(writing.sender.app, "filtered", one.filtered)
+    for report in ready.values():
+        if report.filtered is not None:
+            writing.intake.remark(writing.sender.app, "filtered", report.filtered)
     taken = dict(zip(ready, await writing.write(list(ready.values())), strict=True))
     await _keep_whole(writing, prepared, taken)
     verdicts = []
@@ -112,19 +112,19 @@ async def _keep_whole(writing: Writing, prepared: PreparedLines, taken: dict[int
     """Prepare and write those that were to be counted but are to be kept whole, and correct their results. ``taken``
     is by index in ``prepared``.
     """
-    wanting = [place for place, one in taken.items() if isinstance(one, Taken) and one.wants_whole]
+    wanting = [place for place, outcome in taken.items() if isinstance(outcome, Taken) and outcome.wants_whole]
     if not wanting:
         return
     lines = [prepared.lines[place][1] for place in wanting]
     outcomes = await lines_prepared(writing.intake, writing.held, lines, replace(writing.sender, flooding={}))
     outcomes_again = dict(zip(wanting, outcomes, strict=True))
     again = {
-        place: one._replace(prepared=one.prepared._replace(is_wanted=True))
-        for place, one in outcomes_again.items()
-        if isinstance(one, Ready)
+        place: outcome._replace(prepared=outcome.prepared._replace(is_wanted=True))
+        for place, outcome in outcomes_again.items()
+        if isinstance(outcome, Ready)
     }
-    for place, one in outcomes_again.items():
-        prepared.outcomes[place] = one
+    for place, outcome in outcomes_again.items():
+        prepared.outcomes[place] = outcome
     taken |= zip(again, await writing.write(list(again.values())), strict=True)
 
 

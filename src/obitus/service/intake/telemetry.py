@@ -112,14 +112,14 @@ async def _export(request: Request, intake: Intake, signal: Signal) -> Response:
         key = await sender_key(intake, request.headers.get("authorization", ""))
         if media not in (PROTOBUF, "application/json"):
             raise Problem("content-not-supported", f"{media!r} is not supported. Send {PROTOBUF} or application/json.")
-        async with intake.let_in(key) as held:
-            raw, problem = await gather(request, intake.limits_of_telemetry, held)
+        async with intake.let_in(key) as turn:
+            raw, problem = await gather(request, intake.limits_of_telemetry, turn)
             if problem is not None:
                 raise problem
             encoding = request.headers.get("content-encoding", "")
-            async with held.lane:
-                parts = await _read(intake, held, key, Export(signal, media, raw, encoding, intake.clock.now_ms()))
-                rejected, reasons = await _take(intake, held, key, parts)
+            async with turn.lane:
+                parts = await _read(intake, turn, key, Export(signal, media, raw, encoding, intake.clock.now_ms()))
+                rejected, reasons = await _take(intake, turn, key, parts)
     except Problem as problem:
         return _refused(problem, media)
     answer: dict[str, Any] = {}
@@ -207,14 +207,14 @@ def _sender(intake: Intake, key: KnownKey, source: Source, may_make: bool) -> tu
         name = _APP_NAME.sub("-", source.app.lower()).strip("-")
         # The name of an app begins with a letter, so that it can be part of an address.
         name = (name if name[:1].isalpha() else f"app-{name}" if name else "")[:60].rstrip("-")
-        known = {row.name: int(row.id) for row in apps.apps(intake.records.reader)} if name and name != app else {}
-        if name in known:
-            app_id, app = known[name], name
-        elif name and name != app and may_make and len(known) < MOST_APPS:
+        app_ids = {row.name: int(row.id) for row in apps.apps(intake.records.reader)} if name and name != app else {}
+        if name in app_ids:
+            app_id, app = app_ids[name], name
+        elif name and name != app and may_make and len(app_ids) < MOST_APPS:
             app_id, app, is_new = _new_app(intake, name), name, True
         elif name and name != app:
-            said = f"{name} is not made: there may be {MOST_APPS} apps, and {MOST_NEW_APPS} new ones in one export."
-            intake.remark(app, "too-many-apps", said)
+            reason = f"{name} is not made: there may be {MOST_APPS} apps, and {MOST_NEW_APPS} new ones in one export."
+            intake.remark(app, "too-many-apps", reason)
         environment = _environment(intake, app_id, app, source.environment[:60], environment)
     return Sender(app_id, app, environment, intake.clock.now_ms()), is_new
 
@@ -225,8 +225,8 @@ def _environment(intake: Intake, app_id: int, app: str, named: str, else_: str) 
         return named or else_
     if intake.records.writer.run(lambda c: names.environment(c, app_id, named)):
         return named
-    said = f"{named} is not kept as an environment of its own: the app has {names.MOST_ENVIRONMENTS} environments. Its reports count for {else_}."
-    intake.remark(app, "too-many-environments", said)
+    reason = f"{named} is not kept as an environment of its own: the app has {names.MOST_ENVIRONMENTS} environments. Its reports count for {else_}."
+    intake.remark(app, "too-many-environments", reason)
     return else_
 
 

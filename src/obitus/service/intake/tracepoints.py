@@ -116,10 +116,10 @@ async def asked(
     return AskedAnswer(tracepoints=TracepointsPart(**tracepoints.list_for(key.app_id, key.environment)))
 
 
-def _state(instance: Instance, one: StateOfOne) -> InstanceState:
-    said = {"why": one.why, "trouble": one.trouble, "file": one.file, "offers": one.offers}
+def _state(instance: Instance, state: StateOfOne) -> InstanceState:
+    reported = {"why": state.why, "trouble": state.trouble, "file": state.file, "offers": state.offers}
     return InstanceState(
-        tracepoint_id=one.id,
+        tracepoint_id=state.id,
         instance=instance.instance,
         app_id=instance.app_id,
         host=instance.host,
@@ -127,11 +127,11 @@ def _state(instance: Instance, one: StateOfOne) -> InstanceState:
         release=instance.release,
         environment=instance.environment,
         runtime=instance.runtime,
-        state=one.state,
-        said=json.dumps(said, ensure_ascii=False),
-        looked=one.looked,
-        hits=one.hits,
-        left_out=one.left_out,
-        cost_ms=one.cost_ms,
+        state=state.state,
+        said=json.dumps(reported, ensure_ascii=False),
+        looked=state.looked,
+        hits=state.hits,
+        left_out=state.left_out,
+        cost_ms=state.cost_ms,
         said_ms=instance.last_request_ms,
     )

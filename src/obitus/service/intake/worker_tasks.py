@@ -125,10 +125,10 @@ def _turn_back(maps: Maps) -> TurnBack:
 def _carried(outcomes: Outcomes) -> Outcomes:
     """Return outcomes without the seldom needed parts: they are large, and can be computed from the evidence."""
     carried: Outcomes = []
-    for one in outcomes:
-        if isinstance(one, Ready) and one.prepared.failure is not None and not one.prepared.is_brief:
-            failure = one.prepared.failure
+    for outcome in outcomes:
+        if isinstance(outcome, Ready) and outcome.prepared.failure is not None and not outcome.prepared.is_brief:
+            failure = outcome.prepared.failure
             decided = replace(failure.decided, further=NotHere())
-            one = one._replace(prepared=one.prepared._replace(failure=replace(failure, decided=decided)))
-        carried.append(one)
+            outcome = outcome._replace(prepared=outcome.prepared._replace(failure=replace(failure, decided=decided)))
+        carried.append(outcome)
     return carried

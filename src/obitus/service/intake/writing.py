@@ -106,27 +106,27 @@ class Writing:
         intake, sender = self.intake, self.sender
         self.held.sent = 0
         intake.day_use.add(self.held.key, _came(taken), part.sent)
-        for one, became in zip(part.ready, taken, strict=True):
-            failure = one.prepared.failure
+        for report, became in zip(part.ready, taken, strict=True):
+            failure = report.prepared.failure
             if became.only_counted and failure is not None and became.issue_id is not None:
                 intake.flooding.note(sender.app_id, failure.decided.fingerprint, became.issue_id, sender.received_ms)
-        if any(one.beyond for one in taken):
+        if any(report.beyond for report in taken):
             intake.remark(sender.app, "too-many-releases", BEYOND)
-        if any(one.among_others for one in taken):
+        if any(report.among_others for report in taken):
             intake.remark(sender.app, "too-many-entry-points", AMONG_OTHERS)
         _tell(intake, sender, taken)
-        hits = Counter(one.hit_of for one in taken if one.hit_of)
+        hits = Counter(report.hit_of for report in taken if report.hit_of)
         if hits:
             await intake.tracepoints.hit(sender.app_id, hits)
         return list(taken)
 
     async def _one_by_one(self, ready: Sequence[Ready]) -> list[Taken | StoreError]:
         """Write each report separately: one that the store refuses must not keep the others out."""
-        results = [(await self._finished(self._handed_over([one])))[0] for one in ready]
+        results = [(await self._finished(self._handed_over([report])))[0] for report in ready]
         # Only a report that is refused again, after all others were written, is refused for itself.
-        for place, one in enumerate(ready):
+        for place, report in enumerate(ready):
             if isinstance(results[place], StoreError):
-                results[place] = (await self._finished(self._handed_over([one])))[0]
+                results[place] = (await self._finished(self._handed_over([report])))[0]
         return results
 
 
@@ -135,8 +135,8 @@ def seconds_to_write(ready: Iterable[Ready]) -> float:
     return SECONDS_OF_A_WRITE * sum(map(_weight, ready)) / WEIGHT["failure"]
 
 
-def _weight(one: Ready) -> int:
-    return WEIGHT["run" if one.prepared.is_brief else one.prepared.kind]
+def _weight(ready: Ready) -> int:
+    return WEIGHT["run" if ready.prepared.is_brief else ready.prepared.kind]
 
 
 def _came(taken: Sequence[Taken]) -> int:
@@ -146,19 +146,19 @@ def _came(taken: Sequence[Taken]) -> int:
 
 def _tell(intake: Intake, sender: Sender, taken: list[Taken]) -> None:
     issues: dict[int, dict[str, Any]] = {}
-    for one in taken:
-        if one.issue_id is not None:
-            counted = issues.setdefault(one.issue_id, {"issue": one.issue_id, "failures": 0})
+    for report in taken:
+        if report.issue_id is not None:
+            counted = issues.setdefault(report.issue_id, {"issue": report.issue_id, "failures": 0})
             counted["failures"] += 1
-            counted["new"] = counted.get("new", False) or one.new_issue
-            counted["regressed"] = counted.get("regressed", False) or one.regressed
-    if any(not one.already_there and not one.wants_whole for one in taken):
+            counted["new"] = counted.get("new", False) or report.new_issue
+            counted["regressed"] = counted.get("regressed", False) or report.regressed
+    if any(not report.already_there and not report.wants_whole for report in taken):
         intake.live.publish(
             {
                 "type": "reports",
                 "app": sender.app,
                 "environment": sender.environment,
-                "stored": sum(not one.already_there and not one.wants_whole for one in taken),
+                "stored": sum(not report.already_there and not report.wants_whole for report in taken),
                 "issues": list(issues.values()),
             }
         )

@@ -60,12 +60,12 @@ class Collecting(Job):
     def finish_turn(self) -> None:
         """Search the records since the last time."""
         reader = self._records.reader
-        wanted = [row for row in store.collecting(reader) if row.kind in failing.LOOKED_FOR]
-        if not wanted:
+        rows = [row for row in store.collecting(reader) if row.kind in failing.LOOKED_FOR]
+        if not rows:
             return
         names = names_in(reader)
         known = self._records.days.latest(MOST_DAYS)
-        for row in wanted:
+        for row in rows:
             marks = self._marks.setdefault(row.issue_id, store.looked_to(reader, row.issue_id))
             # The oldest first, in the order of arrival.
             for day in reversed(known):
@@ -86,12 +86,12 @@ class Collecting(Job):
             if more and size > LEAST_PLACES:
                 size = max(LEAST_PLACES, size // 8)
                 continue
-            made = [one for one in self._failures(row, found) if one is not None]
+            failures = [one for one in self._failures(row, found) if one is not None]
             at = marks[day] = upto
             now_s = time.monotonic()
-            if made or now_s - self._kept_s.get(row.issue_id, 0.0) > KEPT_EVERY_S:
+            if failures or now_s - self._kept_s.get(row.issue_id, 0.0) > KEPT_EVERY_S:
                 self._kept_s[row.issue_id] = now_s
-                self._records.writer.run(partial(self._write, made=made, issue_id=row.issue_id, places={day: upto}))
+                self._records.writer.run(partial(self._write, made=failures, issue_id=row.issue_id, places={day: upto}))
 
     def _write(self, connection: Any, *, made: list[Prepared], issue_id: int, places: Mapping[int, int]) -> None:
         """Write failures and positions, in one commit."""
@@ -103,9 +103,9 @@ class Collecting(Job):
         node = failing.asked(row.app, row.kind, row.subject)
         return arrived(self._records.days, day, kind, node, names, places, MOST_AT_ONCE, LIMIT_S)
 
-    def _failures(self, row: Collected, found: list[Record]) -> Iterator[Prepared | None]:
-        contents = self._records.evidence.contents(record.seq for record in found)
-        for record, content in zip(found, contents, strict=True):
+    def _failures(self, row: Collected, records: list[Record]) -> Iterator[Prepared | None]:
+        contents = self._records.evidence.contents(record.seq for record in records)
+        for record, content in zip(records, contents, strict=True):
             if content is not None and failing.means(content, row.kind, row.subject):
                 report = failing.failure_of(content, row.kind, row.subject)
                 environment = str(record.values.get("environment") or "")
@@ -120,26 +120,31 @@ class Collecting(Job):
         _log.error("a collected failure was refused: %s (%s)", ready.reason, ready.field)
         return None
 
-    def add_silent(self, found: Mapping[tuple[int, str, Kind], list[Quiet]]) -> None:
+    def add_silent(self, quiet_by_place: Mapping[tuple[int, str, Kind], list[Quiet]]) -> None:
         """Make failures of jobs that did not run, where an issue collects them, once for each absence."""
         for row in store.collecting(self._records.reader):
-            for (app_id, environment, kind), some in found.items():
+            for (app_id, environment, kind), some in quiet_by_place.items():
                 if kind == row.kind == "silent" and app_id == row.app_id:
-                    for one in some:
-                        if one.subject == row.subject and (made := self._silent(one, row.app_id, row.app, environment)):
+                    for silent in some:
+                        if silent.subject == row.subject and (
+                            made := self._silent(silent, row.app_id, row.app, environment)
+                        ):
                             self.issue_of(made)
 
-    def _silent(self, one: Quiet, app_id: int, app: str, environment: str) -> Prepared | None:
-        report = failing.did_not_run(one.subject, environment, one.reason, one.last_hour or 0, self._clock.now_ms())
+    def _silent(self, quiet_failure: Quiet, app_id: int, app: str, environment: str) -> Prepared | None:
+        report = failing.did_not_run(
+            quiet_failure.subject, environment, quiet_failure.reason, quiet_failure.last_hour or 0, self._clock.now_ms()
+        )
         return self.prepared(report, app_id, app, environment)
 
     def first(self, quiet: QuietRow) -> Prepared | None:
         """Return the failure of the latest collected record; None where none is kept."""
         if quiet.kind == "silent":
             hours = [
-                one.hour
-                for one in store.job_hours(self._records.reader, self._clock.now_ms())
-                if (one.app_id, one.environment, one.entry_point) == (quiet.app_id, quiet.environment, quiet.subject)
+                job_hour.hour
+                for job_hour in store.job_hours(self._records.reader, self._clock.now_ms())
+                if (job_hour.app_id, job_hour.environment, job_hour.entry_point)
+                == (quiet.app_id, quiet.environment, quiet.subject)
             ]
             missed = Quiet(
                 quiet.subject, quiet.reason, FailureRate(0, 0), FailureRate(0, 0), quiet.chance, max(hours, default=0)
@@ -153,23 +158,25 @@ class Collecting(Job):
                 after = max(0, upto - PLACES_AT_ONCE)
                 found, _ = self._found(row, names, day.day, (after, upto))
                 for record in reversed(found):
-                    made = [one for one in self._failures(row, [record]) if one is not None]
-                    if made:
-                        return made[0]
+                    failures = [
+                        failure_made for failure_made in self._failures(row, [record]) if failure_made is not None
+                    ]
+                    if failures:
+                        return failures[0]
                 upto = after
         return None
 
-    def issue_of(self, made: Prepared) -> int:
+    def issue_of(self, prepared: Prepared) -> int:
         """Write a failure; return its issue."""
 
         def write(connection: Any) -> Taken:
-            return take(connection, self._records.writer.days, [made])[0]
+            return take(connection, self._records.writer.days, [prepared])[0]
 
         taken = self._records.writer.run(write)
         if taken.issue_id is not None:
             return taken.issue_id
         # It was made before: its issue is that of its fingerprint.
-        return store.issue_of_fingerprint(self._records.reader, made.app_id, made.failure.decided.fingerprint)  # type: ignore[union-attr]
+        return store.issue_of_fingerprint(self._records.reader, prepared.app_id, prepared.failure.decided.fingerprint)  # type: ignore[union-attr]
 
 
 TheCollecting = Annotated[Collecting, part("collecting")]

@@ -165,12 +165,12 @@ class Tailing(Job):
         most = min(MOST_AT_ONCE, max(FEWEST_AT_ONCE, MOST_OF_A_LOOK // looks))
         tail = tails[0]
         with ExitStack() as turns:
-            for one in tails:
-                turns.enter_context(one.turn)
+            for followed in tails:
+                turns.enter_context(followed.turn)
             # One that another thread has served meanwhile is served in the next turn.
-            tails = [one for one in tails if one.marks == tail.marks]
+            tails = [followed for followed in tails if followed.marks == tail.marks]
             newest, names = self.newest(), names_in(tail.records.reader)
-            found: list[Record] = []
+            records: list[Record] = []
             left_out = 0
             try:
                 for day in sorted(newest):
@@ -178,19 +178,19 @@ class Tailing(Job):
                     if newest[day] > after:
                         places = (after, newest[day])
                         some, more = arrived(tail.records.days, day, tail.kind, tail.node, names, places, most, LIMIT_S)
-                        found += some
+                        records += some
                         left_out += more
             except QueryTooLong:
                 # The person sees that there was more, and may search.
-                found, left_out = [], 1
+                records, left_out = [], 1
             except UNREADABLE as error:
                 _log.warning("a tail cannot read: %s", error)
                 return
-            found.sort(key=lambda record: (record.time_ms, record.seq))
-            for one in tails:
-                one.marks = dict(newest)
-                if found or left_out:
-                    one.hand(list(found), left_out, one.marks)
+            records.sort(key=lambda record: (record.time_ms, record.seq))
+            for followed in tails:
+                followed.marks = dict(newest)
+                if records or left_out:
+                    followed.hand(list(records), left_out, followed.marks)
 
 
 TheTailing = Annotated[Tailing, part("tailing")]

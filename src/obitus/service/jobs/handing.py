@@ -28,10 +28,10 @@ class Handing(Job):
         """Hand over the issue of an event, if nobody has it."""
         try:
             issue = issue_store.issue(self._records.reader, event.subject["issue"])
-            found = Takers(self._records).of(issue) if issue.holder is None else []
+            takers = Takers(self._records).of(issue) if issue.holder is None else []
         except (NotThere, *UNREADABLE):
             # Removed meanwhile, or its evidence is gone.
             return
-        if found:
+        if takers:
             now_ms = self._clock.now_ms()
-            self._records.writer.run(lambda c: handing.hand(c, issue.id, found, now_ms))
+            self._records.writer.run(lambda c: handing.hand(c, issue.id, takers, now_ms))

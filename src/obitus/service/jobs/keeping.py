@@ -75,16 +75,16 @@ class Keeping:
 
     def _room(self) -> int | None:
         """Return how many bytes the days may take: the setting, or less where the disk is nearly full."""
-        said = retention.within(self._records.reader)
+        most_bytes = retention.within(self._records.reader)
         lacking = reserve.lacking(self._data)
         if not lacking:
             self._is_said = False
-            return said
+            return most_bytes
         if not self._is_said:
             _log.warning("the disk is nearly full, it lacks %s bytes: the oldest evidence is removed", f"{lacking:,}")
             self._is_said = True
         room = max(0, retention.bytes_of_days(self._records) - lacking)
-        return room if said is None else min(said, room)
+        return room if most_bytes is None else min(most_bytes, room)
 
     def _keep(self) -> None:
         next_s = time.monotonic() + FIRST_S

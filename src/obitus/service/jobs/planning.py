@@ -83,8 +83,8 @@ class Planner:
             if group.headline is None:
                 group.headline = headline
                 group.message = str(content["exceptions"][0].get("message", ""))[:200]
-        found = list(groups.values())
-        return Plan(found, looked_at, _targets(found, store_grouping.never_pairs(self._records.reader)), matching)
+        planned = list(groups.values())
+        return Plan(planned, looked_at, _targets(planned, store_grouping.never_pairs(self._records.reader)), matching)
 
     def _history(self, app_id: int, most: int | None) -> Iterator[tuple[FailureToRegroup, dict[str, Any]]]:
         history, again = tee(store.history(self._records.reader, app_id, most))
@@ -98,15 +98,15 @@ class Planner:
         self, issue: Issue, names: Sequence[str], most: int = MOST_LOOKED_AT
     ) -> dict[tuple[str, ...], list[int]]:
         """Return an issue's latest failures by the values of these attributes."""
-        found: dict[tuple[str, ...], list[int]] = defaultdict(list)
+        failures_by_values: dict[tuple[str, ...], list[int]] = defaultdict(list)
         latest = store.latest_of(self._records.reader, issue.id, most)
         contents = self._records.evidence.contents(row.seq for row in latest)
         for row, content in zip(latest, contents, strict=True):
             if content is None:
                 continue
             decided, _ = self._preparer.decided(content, issue.app, row.environment)
-            found[tuple(decided.further.value_of(name) for name in names)].append(row.seq)
-        return found
+            failures_by_values[tuple(decided.further.value_of(name) for name in names)].append(row.seq)
+        return failures_by_values
 
 
 def _matches(rule: GroupingRule, content: dict[str, Any], app: str, environment: str) -> bool:

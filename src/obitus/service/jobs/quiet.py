@@ -31,23 +31,23 @@ Where = tuple[int, str, Kind]
 def look(records: Records, now_ms: int) -> dict[Where, list[Quiet]]:
     """Find the present quiet failures, store and return them. Those that a release explains name the release."""
     reader = records.reader
-    found: dict[Where, dict[str, Quiet]] = defaultdict(dict)
+    quiet_by_place: dict[Where, dict[str, Quiet]] = defaultdict(dict)
     for release in store.releases_lately(reader, now_ms):
-        _since_release(reader, release, found)
-    _lately(reader, now_ms, found)
-    _jobs(reader, now_ms, found)
-    holding = {where: list(some.values()) for where, some in found.items() if some}
+        _since_release(reader, release, quiet_by_place)
+    _lately(reader, now_ms, quiet_by_place)
+    _jobs(reader, now_ms, quiet_by_place)
+    holding = {where: list(some.values()) for where, some in quiet_by_place.items() if some}
     if holding or store.present(reader):
-        records.writer.run(partial(store.keep, found=holding, now_ms=now_ms))
+        records.writer.run(partial(store.keep, quiet_by_place=holding, now_ms=now_ms))
     return holding
 
 
-def _add(found: dict[str, Quiet], some: Iterable[Quiet]) -> None:
-    for one in some:
-        found.setdefault(one.subject, one)
+def _add(quiet_by_subject: dict[str, Quiet], some: Iterable[Quiet]) -> None:
+    for quiet_failure in some:
+        quiet_by_subject.setdefault(quiet_failure.subject, quiet_failure)
 
 
-def _since_release(reader: Reader, release: ReleaseInHours, found: dict[Where, dict[str, Quiet]]) -> None:
+def _since_release(reader: Reader, release: ReleaseInHours, quiet_by_place: dict[Where, dict[str, Quiet]]) -> None:
     ids = {row.version: int(row.id) for row in release_store.releases(reader, release.app_id)}
     earlier = release_store.order(reader, release.app_id).before(release.version)[:MOST_EARLIER]
     before = [(name, ids[name]) for name in earlier if name in ids]
@@ -79,17 +79,17 @@ def _since_release(reader: Reader, release: ReleaseInHours, found: dict[Where, d
 
     points = {point for point, number in runs if number == release.release_id}
     where = (release.app_id, release.environment)
-    _add(found[*where, "refused"], more_than_usual(histories(points, runs), "refused", now))
-    said = {text for text, number in warned if number == release.release_id}
+    _add(quiet_by_place[*where, "refused"], more_than_usual(histories(points, runs), "refused", now))
+    texts = {text for text, number in warned if number == release.release_id}
     beside = {
         (text, number): FailureRate(warned.get((text, number), 0), in_all[number])
-        for text in said
+        for text in texts
         for number in numbers
     }
-    _add(found[*where, "warning"], more_than_usual(histories(said, beside), "warning", now))
+    _add(quiet_by_place[*where, "warning"], more_than_usual(histories(texts, beside), "warning", now))
 
 
-def _lately(reader: Reader, now_ms: int, found: dict[Where, dict[str, Quiet]]) -> None:
+def _lately(reader: Reader, now_ms: int, quiet_by_place: dict[Where, dict[str, Quiet]]) -> None:
     runs: dict[tuple[int, str], dict[str, list[FailureRate]]] = defaultdict(dict)
     in_all: dict[tuple[int, str], list[int]] = defaultdict(lambda: [0, 0])
     for row in store.points_lately(reader, now_ms):
@@ -98,10 +98,10 @@ def _lately(reader: Reader, now_ms: int, found: dict[Where, dict[str, Quiet]]) -
         in_all[row.app_id, row.environment][row.recent] += row.runs
     for (app_id, environment), points in runs.items():
         histories = [RateHistory(point, now, ((USUAL, before),)) for point, (before, now) in points.items()]
-        _add(found[app_id, environment, "refused"], more_than_usual(histories, "refused", LATELY))
+        _add(quiet_by_place[app_id, environment, "refused"], more_than_usual(histories, "refused", LATELY))
     warned: dict[tuple[int, str], dict[str, list[int]]] = defaultdict(dict)
-    for one in store.warned_lately(reader, now_ms):
-        warned[one.app_id, one.environment].setdefault(one.said, [0, 0])[one.recent] = one.records
+    for warning in store.warned_lately(reader, now_ms):
+        warned[warning.app_id, warning.environment].setdefault(warning.said, [0, 0])[warning.recent] = warning.records
     for (app_id, environment), by_text in warned.items():
         usual, lately = in_all[app_id, environment]
         if not usual or not lately:
@@ -111,12 +111,12 @@ def _lately(reader: Reader, now_ms: int, found: dict[Where, dict[str, Quiet]]) -
             RateHistory(text, FailureRate(now, lately), ((USUAL, FailureRate(before, usual)),))
             for text, (before, now) in by_text.items()
         ]
-        _add(found[app_id, environment, "warning"], more_than_usual(histories, "warning", LATELY))
+        _add(quiet_by_place[app_id, environment, "warning"], more_than_usual(histories, "warning", LATELY))
 
 
-def _jobs(reader: Reader, now_ms: int, found: dict[Where, dict[str, Quiet]]) -> None:
+def _jobs(reader: Reader, now_ms: int, quiet_by_place: dict[Where, dict[str, Quiet]]) -> None:
     hours: dict[tuple[int, str], dict[str, list[int]]] = defaultdict(lambda: defaultdict(list))
     for row in store.job_hours(reader, now_ms):
         hours[row.app_id, row.environment][row.entry_point].append(row.hour)
     for (app_id, environment), jobs in hours.items():
-        _add(found[app_id, environment, "silent"], did_not_run(jobs, now_ms))
+        _add(quiet_by_place[app_id, environment, "silent"], did_not_run(jobs, now_ms))

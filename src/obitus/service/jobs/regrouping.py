@@ -130,7 +130,7 @@ class Regrouping(Job):
         # The largest part stays; the others become issues of their own.
         parts = sorted(values.items(), key=lambda part: (-len(part[1]), part[0]))
         fingerprints = [(row.app_id, row.fingerprint) for row in store.fingerprints_of(self._records.reader, issue.id)]
-        said = ", ".join(names)
+        by = ", ".join(names)
 
         def arrange(connection: Any) -> list[int]:
             targets = []
@@ -144,7 +144,7 @@ class Regrouping(Job):
                 for app_id, fingerprint in fingerprints:
                     text = apart_text(fingerprint, value)
                     store.add_apart(
-                        connection, number, app_id, fingerprint, text, target, f"kept apart by {said}: {shown}"
+                        connection, number, app_id, fingerprint, text, target, f"kept apart by {by}: {shown}"
                     )
             return targets
 

@@ -27,15 +27,15 @@ class RegroupingOrders:
     def merge(self, issue: Issue, into: Issue, person_id: int, person: str) -> int:
         """Move all failures of an issue to another, and make its fingerprints lead there."""
         now_ms = self._clock.now_ms()
-        said = f"{person} merged issue {issue.id} into issue {into.id}."
+        remark = f"{person} merged issue {issue.id} into issue {into.id}."
 
         def ask(connection: sqlite3.Connection) -> int:
-            number = store.begin(connection, "merge", said, person_id, issue.failures_in_all, now_ms)
+            number = store.begin(connection, "merge", remark, person_id, issue.failures_in_all, now_ms)
             # New failures go there at once.
             store.lead_all(connection, number, issue.id, into.id, f"{person} merged it")
             store.merged_into(connection, issue.id, into.id)
-            for one in (issue.id, into.id):
-                note(connection, one, person_id, said, now_ms)
+            for issue_id in (issue.id, into.id):
+                note(connection, issue_id, person_id, remark, now_ms)
             _ask_for(connection, number, "merge", now_ms, issue=issue.id, into=into.id)
             return number
 
@@ -46,12 +46,12 @@ class RegroupingOrders:
     ) -> int:
         """Split an issue: by the values of attributes, or by taking some of its fingerprints out."""
         how = f"by {', '.join(names)}" if names else f"by {count_of(len(fingerprints), 'fingerprint')}"
-        said = f"{person} split issue {issue.id} {how}."
+        remark = f"{person} split issue {issue.id} {how}."
         now_ms = self._clock.now_ms()
 
         def ask(connection: sqlite3.Connection) -> int:
-            number = store.begin(connection, "split", said, person_id, issue.failures_in_all, now_ms)
-            note(connection, issue.id, person_id, said, now_ms)
+            number = store.begin(connection, "split", remark, person_id, issue.failures_in_all, now_ms)
+            note(connection, issue.id, person_id, remark, now_ms)
             about = {"issue": issue.id, "by": list(names), "fingerprints": list(fingerprints)}
             _ask_for(connection, number, "split", now_ms, **about)
             return number

@@ -122,12 +122,16 @@ def histories_of(
     rows = rates.issues_of(reader, ids, environment)
     seen = Exposed(rows, rates.points_in(reader, ids, environment), rows)
     histories = [
-        RateHistory(issue, seen.issue(issue, release), tuple((name, seen.issue(issue, one)) for name, one in before))
+        RateHistory(
+            issue, seen.issue(issue, release), tuple((name, seen.issue(issue, version)) for name, version in before)
+        )
         for issue, failed_in in seen.failures
         if failed_in == release
     ]
     point_histories = [
-        RateHistory(point, seen.point(point, release), tuple((name, seen.point(point, one)) for name, one in before))
+        RateHistory(
+            point, seen.point(point, release), tuple((name, seen.point(point, version)) for name, version in before)
+        )
         for (point, ran_in), row in seen.runs.items()
         if ran_in == release and row.failed
     ]

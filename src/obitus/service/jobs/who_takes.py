@@ -93,16 +93,16 @@ _read: dict[int, tuple[int, str, Owners]] = {}
 
 def read_once(row: OwnerFile) -> Owners:
     """Return an app's parsed CODEOWNERS, cached for each of its versions."""
-    known = _read.get(row.app_id)
-    if known is None or known[:2] != (row.changed_ms, row.body):
-        known = (row.changed_ms, row.body, read_owners(row.body))
-        _read[row.app_id] = known
-    return known[2]
+    owners_read = _read.get(row.app_id)
+    if owners_read is None or owners_read[:2] != (row.changed_ms, row.body):
+        owners_read = (row.changed_ms, row.body, read_owners(row.body))
+        _read[row.app_id] = owners_read
+    return owners_read[2]
 
 
 def _own_frames(chain: list[ChainLink]) -> list[Frame]:
-    found = locate(chain)
-    first = [found.site] if found.site is not None and found.site.own else []
+    fault = locate(chain)
+    first = [fault.site] if fault.site is not None and fault.site.own else []
     others = [frame for link in reversed(chain) for frame in reversed(link.frames) if frame.own]
     unique = {frame.file: frame for frame in reversed([*first, *others]) if frame.file}
     return list(reversed(unique.values()))[:MOST_FRAMES]

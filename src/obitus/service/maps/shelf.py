@@ -64,12 +64,12 @@ class Shelf:
 
     def add(self, writer: Writer, app_id: int, release: str, path: str, data: bytes, who: str, now_ms: int) -> MapRow:
         """Store a map of a built file; raises MapTrouble, TooMany. The file is on disk before the store's row."""
-        found = SourceMap.read(data)
-        found.check()
+        map_read = SourceMap.read(data)
+        map_read.check()
         digest = hashlib.sha256(data).digest()
-        with_text = sum(text is not None for text in found.contents)
+        with_text = sum(text is not None for text in map_read.contents)
         row = MapRow(
-            0, app_id, release, path, path.rpartition("/")[2], found.debug_id, digest, len(data), len(found.sources), with_text, who, now_ms
+            0, app_id, release, path, path.rpartition("/")[2], map_read.debug_id, digest, len(data), len(map_read.sources), with_text, who, now_ms
         )  # fmt: skip
         with self._changing:
             self._write(digest, data)
@@ -123,8 +123,8 @@ class Shelf:
         if app_id not in self._apps:
             return None
         content = json.loads(body)
-        found = self.turn_back(app_id, canonical(str(content.get("release") or "")), content)
-        return None if found is None else json.dumps(found, ensure_ascii=False).encode()
+        turned = self.turn_back(app_id, canonical(str(content.get("release") or "")), content)
+        return None if turned is None else json.dumps(turned, ensure_ascii=False).encode()
 
     def row_of(self, app_id: int, release: str, file: str, debug_id: str = "") -> MapRow | None:
         """Return the map of a built file, None where there is none: by the id of its build where that is known, else by release and path."""
@@ -149,10 +149,10 @@ class Shelf:
     def _opened(self, row: MapRow) -> OpenedMap | None:
         at = (row.hash, row.path)
         with self._lock:
-            known = self._open.get(at)
-            if known is not None:
+            opened_before = self._open.get(at)
+            if opened_before is not None:
                 self._open.move_to_end(at)
-                return known[1]
+                return opened_before[1]
         opened: OpenedMap | None = None
         try:
             opened = OpenedMap(SourceMap.read(self._read(row.hash)), row.path)

@@ -54,21 +54,21 @@ class AllowedFile:
         """Return the present permissions; raises NotAllowed where others can write the file, or it is invalid."""
         try:
             with self.path.open("rb") as file:
-                found = os.fstat(file.fileno())
-                others = found.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
-                if others or (hasattr(os, "getuid") and found.st_uid not in (0, os.getuid())):
+                status = os.fstat(file.fileno())
+                others = status.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
+                if others or (hasattr(os, "getuid") and status.st_uid not in (0, os.getuid())):
                     raise NotAllowed(
                         f"{self.path} can be written by others: nothing in it counts until it is its owner's alone (chmod 600)"
                     )
-                if (found.st_mtime_ns, found.st_ino) == self._seen:
+                if (status.st_mtime_ns, status.st_ino) == self._seen:
                     return self._found
-                said = tomllib.load(file)
+                content = tomllib.load(file)
         except FileNotFoundError:
             return Allowed()
         except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
             raise NotAllowed(f"{self.path} cannot be read: {error}") from None
-        self._found = self._understood(said)
-        self._seen = found.st_mtime_ns, found.st_ino
+        self._found = self._understood(content)
+        self._seen = status.st_mtime_ns, status.st_ino
         return self._found
 
     def command(self, command: str) -> str:

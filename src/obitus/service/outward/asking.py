@@ -60,22 +60,20 @@ class Answer:
 
 def is_public(address: str) -> bool:
     """Whether an IP address is public: not private, of this machine, link-local, or of cloud metadata."""
-    found = ipaddress.ip_address(address.partition("%")[0])
-    if isinstance(found, ipaddress.IPv6Address):
-        inner = found.ipv4_mapped or found.sixtofour or (found.teredo[1] if found.teredo else None)
-        if found in _NAT64:
-            inner = ipaddress.IPv4Address(int(found) & 0xFFFF_FFFF)
+    ip = ipaddress.ip_address(address.partition("%")[0])
+    if isinstance(ip, ipaddress.IPv6Address):
+        inner = ip.ipv4_mapped or ip.sixtofour or (ip.teredo[1] if ip.teredo else None)
+        if ip in _NAT64:
+            inner = ipaddress.IPv4Address(int(ip) & 0xFFFF_FFFF)
         if inner is not None:
             return is_public(str(inner))
-    return found.is_global and not found.is_multicast
+    return ip.is_global and not ip.is_multicast
 
 
 def is_near(address: str) -> bool:
     """Whether an IP address is private or of this machine, but not link-local or multicast."""
-    found = ipaddress.ip_address(address.partition("%")[0])
-    return (found.is_private or found.is_loopback) and not (
-        found.is_link_local or found.is_multicast or found.is_unspecified
-    )
+    ip = ipaddress.ip_address(address.partition("%")[0])
+    return (ip.is_private or ip.is_loopback) and not (ip.is_link_local or ip.is_multicast or ip.is_unspecified)
 
 
 class Asker:
@@ -102,18 +100,18 @@ class Asker:
     def post(self, url: str, body: bytes, headers: Mapping[str, str], *, near: bool = False) -> Answer:
         """Send a body and return the answer with any status; raises AskingTrouble, NotAllowed. ``near`` as in ``connect``."""
         ends_s = time.monotonic() + WHOLE_S
-        seen = {url}
+        urls = {url}
         for _ in range(MOST_REDIRECTS + 1):
-            answer = self._once(url, body, headers, ends_s, near=near and len(seen) == 1)
+            answer = self._once(url, body, headers, ends_s, near=near and len(urls) == 1)
             where = answer.headers.get("location")
             if answer.status not in _REDIRECTS or not where:
                 return answer
             onward = urljoin(url, where)
             if urlsplit(url).scheme == "https" and urlsplit(onward).scheme != "https":
                 raise AskingTrouble(f"it redirects from https to {_shown(onward)}, which is not followed")
-            if onward in seen:
+            if onward in urls:
                 raise AskingTrouble("it redirects in a circle")
-            seen.add(onward)
+            urls.add(onward)
             # Credentials and signatures for one host are not sent to another.
             if urlsplit(onward).netloc != urlsplit(url).netloc:
                 headers = {
@@ -210,7 +208,7 @@ class Asker:
             path = (split.path or "/") + (f"?{split.query}" if split.query else "")
             default = 443 if is_tls else 80
             named = f"[{host}]" if ":" in host else host
-            said = dict(headers) | {
+            all_headers = dict(headers) | {
                 "Host": named if port == default else f"{named}:{port}",
                 "Accept-Encoding": "identity",
                 "Connection": "close",
@@ -219,7 +217,7 @@ class Asker:
                 "POST",
                 path,
                 body,
-                said,
+                all_headers,
                 redirect=False,
                 preload_content=False,
                 decode_content=False,
@@ -237,13 +235,13 @@ class Asker:
 
 def _beginning(answer: urllib3.BaseHTTPResponse, ends_s: float) -> bytes:
     """Return the beginning of a body; the rest is not read, and neither are bytes that come too slowly."""
-    found = b""
-    while len(found) < MOST_BYTES and time.monotonic() < ends_s:
-        piece = answer.read1(MOST_BYTES - len(found))
+    beginning = b""
+    while len(beginning) < MOST_BYTES and time.monotonic() < ends_s:
+        piece = answer.read1(MOST_BYTES - len(beginning))
         if not piece:
             break
-        found += piece
-    return found
+        beginning += piece
+    return beginning
 
 
 def _parts(url: str) -> tuple[str, int, bool]:
@@ -272,8 +270,8 @@ def _shown(url: str) -> str:
 
 def _reason(error: BaseException) -> str:
     reason = getattr(error, "reason", None) or error
-    said = str(reason.args[-1]) if isinstance(reason, BaseException) and reason.args else str(reason)
-    return said.rpartition("object at 0x")[2].partition(">: ")[2] or said
+    text = str(reason.args[-1]) if isinstance(reason, BaseException) and reason.args else str(reason)
+    return text.rpartition("object at 0x")[2].partition(">: ")[2] or text
 
 
 __all__ = ["Answer", "Asker", "AskingTrouble", "NotAllowed", "is_public"]

@@ -89,21 +89,21 @@ class Seal:
 
     def derive(self, *parts: object) -> str:
         """Return a secret derived from its purpose, 256 bits as text: always the same (HMAC-SHA-256)."""
-        said = "\0".join(map(str, parts)).encode()
-        return hmac.new(self._keep()[0], b"derive\0" + said, hashlib.sha256).hexdigest()
+        joined = "\0".join(map(str, parts)).encode()
+        return hmac.new(self._keep()[0], b"derive\0" + joined, hashlib.sha256).hexdigest()
 
     def _keep(self) -> list[bytes]:
         with self._lock:
             if not self._keys:
                 try:
-                    held = self._path.read_bytes()
+                    key = self._path.read_bytes()
                 except FileNotFoundError:
-                    held = self._make()
-                if not held or len(held) % _KEY_BYTES or len(held) > _MOST_KEYS * _KEY_BYTES:
+                    key = self._make()
+                if not key or len(key) % _KEY_BYTES or len(key) > _MOST_KEYS * _KEY_BYTES:
                     raise SealBroken(
                         f"{self._path} is no key: bring that file back from the backup, or remove it and give all secrets again"
                     )
-                self._keys = [held[at : at + _KEY_BYTES] for at in range(0, len(held), _KEY_BYTES)]
+                self._keys = [key[at : at + _KEY_BYTES] for at in range(0, len(key), _KEY_BYTES)]
             return self._keys
 
     def _write(self, keys: list[bytes]) -> None:

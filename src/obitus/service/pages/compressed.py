@@ -31,8 +31,8 @@ def built(path: Path) -> Built:
 def takes_gzip(accepted: str) -> bool:
     """Whether an ``Accept-Encoding`` allows gzip (RFC 9110, 12.5.3)."""
     weights: dict[str, bool] = {}
-    for one in accepted.lower().split(","):
-        name, _, weight = one.partition(";")
+    for coding in accepted.lower().split(","):
+        name, _, weight = coding.partition(";")
         # A weight of zero, with any number of digits, excludes it.
         weights[name.strip()] = weight.replace(" ", "").rstrip("0.") not in ("q=", "q")
     return weights.get("gzip", weights.get("*", False))

@@ -79,7 +79,7 @@ def page(settings: TheSettings, rest: str = "") -> Response:
 
 def nowhere(settings: Settings) -> Response:
     """Return the console for an unknown address: its page says so, and links to others."""
-    found = page(settings)
-    if found.status_code == 200:
-        found.status_code = 404
-    return found
+    response = page(settings)
+    if response.status_code == 200:
+        response.status_code = 404
+    return response

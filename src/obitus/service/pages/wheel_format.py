@@ -38,14 +38,14 @@ def wheel_of(
         inside[f"{info}/entry_points.txt"] = f"[console_scripts]\n{lines}".encode()
     record = [f"{place},sha256={_digest(content)},{len(content)}" for place, content in inside.items()]
     inside[f"{info}/RECORD"] = "\n".join([*record, f"{info}/RECORD,,", ""]).encode()
-    made = io.BytesIO()
-    with zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED) as archive:
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
         for place, content in inside.items():
             entry = zipfile.ZipInfo(place, _TIME)
             entry.compress_type = zipfile.ZIP_DEFLATED
             entry.external_attr = 0o644 << 16
             archive.writestr(entry, content)
-    return made.getvalue()
+    return buffer.getvalue()
 
 
 def _digest(content: bytes) -> str:

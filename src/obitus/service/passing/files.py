@@ -26,13 +26,13 @@ def checked(settings: Settings) -> dict[str, Any]:
     path = settings.get("path")
     if not isinstance(path, str) or not Path(path).is_absolute():
         raise SettingsTrouble("path", "the whole path of a file is expected, such as /var/log/obitus/records.ndjson")
-    found: dict[str, Any] = {"path": path}
+    target: dict[str, Any] = {"path": path}
     for name, default in DEFAULTS.items():
         value = settings.get(name, default)
         if not isinstance(value, int) or isinstance(value, bool) or not 1 <= value <= MOST[name]:
             raise SettingsTrouble(name, f"a number from 1 to {MOST[name]:,} is expected")
-        found[name] = value
-    return found
+        target[name] = value
+    return target
 
 
 class FileTaker:
@@ -79,12 +79,12 @@ class FileTaker:
     def _roll(self, path: Path) -> None:
         self._compress(path)
         try:
-            found = path.stat()
+            status = path.stat()
         except FileNotFoundError:
             return
-        began_s = self._began_s(path, found.st_mtime)
+        began_s = self._began_s(path, status.st_mtime)
         if (
-            found.st_size < self._settings["roll_mb"] * MB
+            status.st_size < self._settings["roll_mb"] * MB
             and self._now_s() - began_s < self._settings["roll_hours"] * 3600
         ):
             return

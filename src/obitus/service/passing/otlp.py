@@ -153,11 +153,11 @@ def _of_run(record: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _by_source(records: Sequence[Mapping[str, Any]]) -> dict[tuple[str, str, str], list[Mapping[str, Any]]]:
-    found: dict[tuple[str, str, str], list[Mapping[str, Any]]] = {}
+    records_by_source: dict[tuple[str, str, str], list[Mapping[str, Any]]] = {}
     for record in records:
         key = (str(record.get("app") or ""), str(record.get("release") or ""), str(record.get("environment") or ""))
-        found.setdefault(key, []).append(record)
-    return found
+        records_by_source.setdefault(key, []).append(record)
+    return records_by_source
 
 
 def _scope(resource: Any, source: tuple[str, str, str], scopes: Any) -> Any:
@@ -170,17 +170,21 @@ def _scope(resource: Any, source: tuple[str, str, str], scopes: Any) -> Any:
 
 
 def _all_attributes(record: Mapping[str, Any]) -> dict[str, Any]:
-    found = {str(name): value for name, value in (record.get("attributes") or {}).items()}
-    found |= {"obitus.kind": record.get("kind"), "obitus.id": record.get("id"), "obitus.number": record.get("number")}
+    attributes = {str(name): value for name, value in (record.get("attributes") or {}).items()}
+    attributes |= {
+        "obitus.kind": record.get("kind"),
+        "obitus.id": record.get("id"),
+        "obitus.number": record.get("number"),
+    }
     if record.get("kind") == "failure":
         outermost = (record.get("exceptions") or [{}])[0]
-        found |= {
+        attributes |= {
             "exception.type": outermost.get("type"),
             "exception.message": outermost.get("message"),
             "exception.stacktrace": _stack(record),
             "obitus.issue": record.get("issue"),
         }
-    return {name: value for name, value in found.items() if value not in (None, "")}
+    return {name: value for name, value in attributes.items() if value not in (None, "")}
 
 
 def _stack(record: Mapping[str, Any]) -> str:
@@ -217,10 +221,10 @@ def _ids(out: Any, record: Mapping[str, Any]) -> None:
 
 def _bytes(text: Any, length: int) -> bytes | None:
     try:
-        found = bytes.fromhex(str(text)) if text else b""
+        data = bytes.fromhex(str(text)) if text else b""
     except ValueError:
         return None
-    return found if len(found) == length else None
+    return data if len(data) == length else None
 
 
 def _nanoseconds(record: Mapping[str, Any]) -> int:

@@ -80,14 +80,14 @@ class Passing:
         with self._lock:
             if self._is_closed:
                 return
-            there = {row.name: row for row in store.targets(self._records.reader)}
+            targets = {row.name: row for row in store.targets(self._records.reader)}
             for name in [
                 name
                 for name, worker in self._workers.items()
-                if name not in there or there[name].id != worker.target.id
+                if name not in targets or targets[name].id != worker.target.id
             ]:
                 self._workers.pop(name).stop()
-            for name, row in there.items():
+            for name, row in targets.items():
                 if name not in self._workers:
                     self._workers[name] = _Worker(self, row, self._records, self._clock, self._home)
                     self._workers[name].start()
@@ -193,23 +193,23 @@ class _Worker:
 
     def _turn(self, reading: Reading, taker: Taker) -> bool:
         """Offer the next records, and store the target's position; return whether there were any."""
-        found = reading.next(self._at, self._events_to, self._clock.now_ms())
-        if found.is_empty:
+        batch = reading.next(self._at, self._events_to, self._clock.now_ms())
+        if batch.is_empty:
             return False
-        give(taker, found.records, self._given)
-        given, self._given = self._given, Given()
-        self._at |= found.places
-        self._events_to = max(self._events_to, found.events_to)
+        give(taker, batch.records, self._given)
+        counts, self._given = self._given, Given()
+        self._at |= batch.places
+        self._events_to = max(self._events_to, batch.events_to)
         now_ms = self._clock.now_ms()
         # Unwanted records are skipped without a write for each step.
-        if found.records or found.lost or now_ms - self._kept_ms > KEPT_EVERY_S * 1000:
+        if batch.records or batch.lost or now_ms - self._kept_ms > KEPT_EVERY_S * 1000:
             passed = Passed(
                 dict(self._at),
                 self._events_to,
-                len(found.records) - given.refused,
-                given.refused,
-                found.lost,
-                given.said[:500],
+                len(batch.records) - counts.refused,
+                counts.refused,
+                batch.lost,
+                counts.said[:500],
             )
             self._write(passed, now_ms)
         return True

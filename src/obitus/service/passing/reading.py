@@ -69,31 +69,31 @@ class Reading:
 
     def next(self, at: Mapping[int, int], events_to: int, now_ms: int) -> Next:
         """Return what comes after a position: records of one day file, or events."""
-        found = Next()
+        batch = Next()
         if self._wanted.passes & {"issue", "alert"}:
-            self._events(events_to, found)
-            if found.records:
-                return found
+            self._events(events_to, batch)
+            if batch.records:
+                return batch
         if not self._wanted.passes & set(STORED):
-            return found
+            return batch
         for day in sorted(self._records.days.known(), key=lambda one: one.day):
             begin = at.get(day.day, 0)
             if begin >= day.last_place:
                 continue
             if day.day and (day.day + 1) * DAY_MS < now_ms - BOUND_MS and day.latest_ms < now_ms - BOUND_MS:
-                found.places[day.day] = day.last_place
-                found.lost += day.last_place - begin
+                batch.places[day.day] = day.last_place
+                batch.lost += day.last_place - begin
                 continue
             end = min(day.last_place, begin + PLACES_AT_ONCE)
             try:
-                found.records = list(self._stored(day.day, begin, end))
+                batch.records = list(self._stored(day.day, begin, end))
             except UNREADABLE:
                 # Its file was removed: nothing of it can be passed on any more.
                 end = day.last_place
-                found.lost += end - begin
-            found.places[day.day] = end
-            return found
-        return found
+                batch.lost += end - begin
+            batch.places[day.day] = end
+            return batch
+        return batch
 
     def _stored(self, day: int, begin: int, end: int) -> Iterator[dict[str, Any]]:
         names = names_in(self._records.reader)
@@ -128,12 +128,12 @@ class Reading:
             return {}
         return {int(row[0]): int(row[1]) for row in self._records.reader.rows(_ISSUES, (json.dumps(seqs),))}
 
-    def _events(self, events_to: int, found: Next) -> None:
+    def _events(self, events_to: int, batch: Next) -> None:
         for event in events.after(self._records.reader, events_to, MOST_AT_ONCE):
-            found.events_to = event.id
+            batch.events_to = event.id
             record = self._of_event(event)
             if record is not None:
-                found.records.append(record)
+                batch.records.append(record)
 
     def _of_event(self, event: Event) -> dict[str, Any] | None:
         if event.kind in ISSUE_CHANGES and "issue" in self._wanted.passes:

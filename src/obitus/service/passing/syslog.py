@@ -75,8 +75,8 @@ class SyslogTaker:
         with socket.socket(family, socket.SOCK_DGRAM) as opened:
             opened.settimeout(SEND_S)
             opened.connect((address, self._settings["port"]))
-            for one in messages:
-                opened.send(one[:MOST_DATAGRAM])
+            for message in messages:
+                opened.send(message[:MOST_DATAGRAM])
 
     def _stream(self, data: bytes) -> None:
         if self._open is not None and self._is_over(self._open):

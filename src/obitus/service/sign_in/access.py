@@ -52,8 +52,8 @@ signed_in: Final = _SignedIn()
 
 def let_in_before(request: Request) -> people.Person | None:
     """Return the asker, whom the middleware has checked before the body; None for a reporting key."""
-    known = request.scope.get(PERSON)
-    return known if isinstance(known, people.Person) else None
+    person = request.scope.get(PERSON)
+    return person if isinstance(person, people.Person) else None
 
 
 def _reads_nothing() -> Problem:
@@ -76,8 +76,8 @@ async def who_asks(passes: Passes, intake: Intake, scope: Scope) -> people.Perso
             await sender_key(intake, request.headers["authorization"])
         return None
     token = secret if scheme.lower() == "bearer" and secret else None
-    kind, given = _pass_of(passes, request, token)
-    person = passes.known_with(kind, hash_of(given)) if given else None
+    kind, credential = _pass_of(passes, request, token)
+    person = passes.known_with(kind, hash_of(credential)) if credential else None
     if person is not None and not _refusal(passes, request, kind, person) and not _must_see(request, person):
         return person
     return await passes.threads.do(person_asking, passes, request, token)
@@ -85,13 +85,13 @@ async def who_asks(passes: Passes, intake: Intake, scope: Scope) -> people.Perso
 
 def person_asking(passes: Passes, request: Request, token: str | None) -> people.Person:
     """Return the asker by this token or by the session's cookie; raises a problem without a valid one, or for what it may not do."""
-    known = let_in_before(request)
-    if known is not None:
-        return known
-    kind, given = _pass_of(passes, request, token)
-    if kind == "token" and given.startswith(KEY_PREFIX):
+    person_known = let_in_before(request)
+    if person_known is not None:
+        return person_known
+    kind, credential = _pass_of(passes, request, token)
+    if kind == "token" and credential.startswith(KEY_PREFIX):
         raise _reads_nothing()
-    person = passes.person_with(kind, hash_of(given)) if given else None
+    person = passes.person_with(kind, hash_of(credential)) if credential else None
     if person is None and kind == "token":
         raise Problem(
             "not-signed-in",
@@ -136,20 +136,20 @@ def _refusal(passes: Passes, request: Request, kind: people.PassKind, person: pe
         if is_foreign(request):
             return _Refusal(_foreign())
         if codes_are_due(passes.settings, person) and (method, path) not in _BEFORE_CODES:
-            said = "Everybody is asked for one-time codes here. Set them up first, in the console or with POST /api/me/codes."
-            return _Refusal(Problem("codes-due", said))
+            advice = "Everybody is asked for one-time codes here. Set them up first, in the console or with POST /api/me/codes."
+            return _Refusal(Problem("codes-due", advice))
     need = need_of(method, path)
     # One's own things need no role, but a pass with the full scope.
     scope: PassScope = "administer" if need == "own" else need
     if SCOPES.index(person.scope) < SCOPES.index(scope):
-        said = f"This personal token may only {WORDS[person.scope]}; this needs one that may {WORDS[scope]}. Make one in Set-up."
-        return _Refusal(Problem("scope-too-narrow", said), f"{method} {path}: needs {scope}")
+        advice = f"This personal token may only {WORDS[person.scope]}; this needs one that may {WORDS[scope]}. Make one in Set-up."
+        return _Refusal(Problem("scope-too-narrow", advice), f"{method} {path}: needs {scope}")
     if need != "own" and SCOPES.index(MAY[person.role]) < SCOPES.index(need):
-        said = (
+        advice = (
             f"{person.name} is a {person.role} here, who may {WORDS[MAY[person.role]]}; this is for those who may {WORDS[need]}. "
             "Ask an owner."
         )
-        return _Refusal(Problem("not-for-this-role", said), f"{method} {path}: not for a {person.role}")
+        return _Refusal(Problem("not-for-this-role", advice), f"{method} {path}: not for a {person.role}")
     return None
 
 

@@ -91,9 +91,9 @@ class OpenIdSignIn:
             invitation,
             person_id,
         )
-        held = secrets.token_urlsafe(32)
+        secret = secrets.token_urlsafe(32)
         with self._lock:
-            self._begun[hash_of(held)] = begun
+            self._begun[hash_of(secret)] = begun
             while len(self._begun) > MOST_BEGUN:
                 self._begun.popitem(last=False)
         challenge = base64.urlsafe_b64encode(hashlib.sha256(begun.verifier.encode()).digest()).rstrip(b"=").decode()
@@ -108,7 +108,7 @@ class OpenIdSignIn:
             "code_challenge_method": "S256",
         }
         address = str(known["authorization_endpoint"])
-        return f"{address}{'&' if urlsplit(address).query else '?'}{urlencode(asked)}", held
+        return f"{address}{'&' if urlsplit(address).query else '?'}{urlencode(asked)}", secret
 
     def finish(self, held: str, state: str, code: str, issuer: str | None, now_s: float) -> tuple[Begun, Vouched]:
         """Return the sign-in and the identity from the provider; raises OpenIdTrouble. Each sign-in ends once."""
@@ -182,14 +182,14 @@ class OpenIdSignIn:
         """Return the provider's metadata (Discovery 1.0, section 4), requested once an hour."""
         if time.monotonic() - self._known_s > KNOWN_LASTS_S:
             address = self.settings.issuer.rstrip("/") + "/.well-known/openid-configuration"
-            known = self._asked("GET", address, {}, None)
-            if known.get("issuer") != self.settings.issuer:
+            provider = self._asked("GET", address, {}, None)
+            if provider.get("issuer") != self.settings.issuer:
                 raise OpenIdTrouble(
-                    f"{address} is about {str(known.get('issuer'))[:100]!r}. Give exactly that as --openid-issuer"
+                    f"{address} is about {str(provider.get('issuer'))[:100]!r}. Give exactly that as --openid-issuer"
                 )
             for name in ("authorization_endpoint", "token_endpoint", "jwks_uri"):
-                check_address(str(known.get(name, "")))
-            self._known, self._known_s = known, time.monotonic()
+                check_address(str(provider.get(name, "")))
+            self._known, self._known_s = provider, time.monotonic()
         return self._known
 
     def _key(self, kid: str) -> jwt.PyJWK:
@@ -212,13 +212,13 @@ class OpenIdSignIn:
                 content = answer.read(MOST_BYTES + 1)
             finally:
                 answer.release_conn()
-            found = json.loads(content) if len(content) <= MOST_BYTES else None
+            content_read = json.loads(content) if len(content) <= MOST_BYTES else None
         except (urllib3.exceptions.HTTPError, ValueError) as error:
             raise OpenIdTrouble(f"{address} does not answer as a provider should: {error}") from None
-        if answer.status != 200 or not isinstance(found, dict):
-            said = str(found.get("error", ""))[:100] if isinstance(found, dict) else ""
-            raise OpenIdTrouble(f"{address} answers {answer.status} {said}")
-        return found
+        if answer.status != 200 or not isinstance(content_read, dict):
+            error_code = str(content_read.get("error", ""))[:100] if isinstance(content_read, dict) else ""
+            raise OpenIdTrouble(f"{address} answers {answer.status} {error_code}")
+        return content_read
 
 
 def check_address(address: str) -> None:

@@ -60,12 +60,12 @@ class Passes:
 
     def ensure_owner(self) -> bool:
         """Make the owner on the first start; return whether a password is set."""
-        found = people.owner(self.records.reader)
-        if found is None:
+        owner = people.owner(self.records.reader)
+        if owner is None:
             now_ms = self.clock.now_ms()
             self.records.writer.run(lambda c: people.add_owner(c, OWNER_NAME, now_ms))
             return False
-        return found.password is not None
+        return owner.password is not None
 
     def new_sign_in_link(self) -> str:
         """Return a link that signs the owner in once. The secret is after ``#``, so no server log has it."""

@@ -73,5 +73,5 @@ _SUBJECT: Final = re.compile(r"/api/(issues|quiet|regroupings|apps)/([^/]+)")
 
 def subject_of(path: str) -> tuple[str, str] | None:
     """Return the kind and the number or name of the object that a request changes, where it belongs to one app."""
-    found = _SUBJECT.match(path)
-    return None if found is None else (found[1], found[2])
+    match = _SUBJECT.match(path)
+    return None if match is None else (match[1], match[2])

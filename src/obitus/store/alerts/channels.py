@@ -140,8 +140,8 @@ def set_quiet_hours(connection: sqlite3.Connection, person_id: int, hours: str, 
 
 def quiet_hours_of(reader: Reader, person_id: int) -> tuple[str, str]:
     """Return the quiet hours of a person and their zone; '' without quiet hours."""
-    found = reader.column(str, _QUIET_OF, (person_id,))
-    hours, _, zone = found[0].rpartition(" ") if found else ("", "", "UTC")
+    values = reader.column(str, _QUIET_OF, (person_id,))
+    hours, _, zone = values[0].rpartition(" ") if values else ("", "", "UTC")
     return hours, zone
 
 

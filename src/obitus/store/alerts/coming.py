@@ -74,10 +74,10 @@ class _Alike:
     def by_minute(self) -> Counter[int]:
         if self.times is None:
             return Counter(self.minutes)
-        found: Counter[int] = Counter()
+        counts: Counter[int] = Counter()
         for minute, n in zip(self.minutes, self.times, strict=True):
-            found[minute] += n
-        return found
+            counts[minute] += n
+        return counts
 
 
 class Came:
@@ -114,10 +114,10 @@ class Came:
     def of(self, condition: Measured) -> CountsByKey:
         """Return the records of a condition. Conditions that differ only in their limit or window share the result."""
         what = (condition.where, condition.by, condition.measure, condition.stat, condition.of)
-        found = self._found.get(what)
-        if found is None:
-            found = self._found[what] = self._count(condition)
-        return found
+        counts = self._found.get(what)
+        if counts is None:
+            counts = self._found[what] = self._count(condition)
+        return counts
 
     def _read(self) -> None:
         alike: dict[tuple[Any, ...], _Alike] = {}
@@ -128,18 +128,18 @@ class Came:
             sql = f"SELECT place, time_ms{columns} FROM {TABLES[self._kind]} WHERE {self._place.where}"  # noqa: S608 - expressions from kinds
             for place, time_ms, *values in connection.execute(sql, self._place.params):
                 like = tuple(values)
-                found = alike.get(like)
-                if found is None:
-                    found = alike[like] = _Alike(
+                alike_ones = alike.get(like)
+                if alike_ones is None:
+                    alike_ones = alike[like] = _Alike(
                         {name: resolve(value) for (name, _, resolve), value in zip(keys, values, strict=True)}
                     )
-                found.places.append(place)
-                found.minutes.append(time_ms // MINUTE_MS)
+                alike_ones.places.append(place)
+                alike_ones.minutes.append(time_ms // MINUTE_MS)
                 if self._further is not None:
-                    found.times = found.times or []
-                    found.times.append(sum(self._further[place].values()))
-        for one in alike.values():
-            self._by_app[one.fields.get("app")].append(one)
+                    alike_ones.times = alike_ones.times or []
+                    alike_ones.times.append(sum(self._further[place].values()))
+        for alike_one in alike.values():
+            self._by_app[alike_one.fields.get("app")].append(alike_one)
 
     def _count(self, condition: Measured) -> CountsByKey:
         first, has_more = split(condition.node, self._few)
@@ -149,36 +149,40 @@ class Came:
         if has_more or condition.measure == "stat" or not self._few.issuperset(set(condition.by) - {"issue"}):
             return self._looked_for(condition, matching)
         groups = _Groups(condition.by)
-        found: Counter[tuple[Key, int, str]] = Counter()
+        counts: Counter[tuple[Key, int, str]] = Counter()
         wants_whose = "issue" in condition.by or condition.measure == "people"
-        for one in matching:
+        for alike in matching:
             if not wants_whose:
-                key = groups.key([_text(one.fields[name]) for name in condition.by])
-                for minute, n in one.by_minute.items():
-                    found[key, minute, ""] += n
+                key = groups.key([_text(alike.fields[name]) for name in condition.by])
+                for minute, n in alike.by_minute.items():
+                    counts[key, minute, ""] += n
                 continue
-            for minute, place in zip(one.minutes, one.places, strict=True):
+            for minute, place in zip(alike.minutes, alike.places, strict=True):
                 issue, people = self._whose_are(place)
                 if condition.measure != "people":
                     people = {"": sum(people.values())}
                 elif "" in people:
                     people = {person: n for person, n in people.items() if person}
                 if people:
-                    key = groups.key([str(issue) if name == "issue" else _text(one.fields[name]) for name in condition.by])  # fmt: skip
+                    key = groups.key([str(issue) if name == "issue" else _text(alike.fields[name]) for name in condition.by])  # fmt: skip
                 for person, n in people.items():
-                    found[key, minute, person] += n
-        return {at: (n, 0.0) for at, n in found.items()}
+                    counts[key, minute, person] += n
+        return {at: (n, 0.0) for at, n in counts.items()}
 
     def _of_few(self, where: str, first: Node | None) -> list[_Alike]:
         """Return the records that pass the part of a question about fields with few values."""
-        found = self._matching.get(where)
-        if found is None:
+        matching = self._matching.get(where)
+        if matching is None:
             app = _app_of(first)
             among = (
-                (one for each in self._by_app.values() for one in each) if app is None else self._by_app.get(app, ())
+                (alike for each in self._by_app.values() for alike in each)
+                if app is None
+                else self._by_app.get(app, ())
             )
-            found = self._matching[where] = [one for one in among if first is None or holds(first, one.fields, ())]
-        return found
+            matching = self._matching[where] = [
+                alike for alike in among if first is None or holds(first, alike.fields, ())
+            ]
+        return matching
 
     def _looked_for(self, condition: Measured, matching: Sequence[_Alike]) -> CountsByKey:
         """Count by the whole question, among the records that may match."""
@@ -188,7 +192,7 @@ class Came:
             place = place._replace(where=AMONG, params=(json.dumps(places),))
         records, values = self._records(condition, place)
         groups = _Groups(condition.by)
-        found: dict[tuple[Key, int, str], tuple[int, float]] = {}
+        counts: dict[tuple[Key, int, str], tuple[int, float]] = {}
         for record, resolved in zip(records, values, strict=True):
             issue, people = self._whose_are(record.place)
             others = iter(resolved)
@@ -197,7 +201,7 @@ class Came:
             if condition.measure == "people":
                 for person, n in people.items():
                     if person:
-                        add(found, (key, minute, person), n, 0.0, None)
+                        add(counts, (key, minute, person), n, 0.0, None)
                 continue
             part, figure, times = "", 0.0, sum(people.values())
             if condition.measure == "stat":
@@ -206,8 +210,8 @@ class Came:
                     continue
                 figure = value if condition.stat in ("smallest", "largest") else value * times
                 part = str(bucket_of(value)) if condition.stat in ("median", "p95", "p99") else ""
-            add(found, (key, minute, part), times, figure, condition.stat)
-        return found
+            add(counts, (key, minute, part), times, figure, condition.stat)
+        return counts
 
     def _whose_are(self, place: int) -> tuple[int, Mapping[str, int]]:
         """Return the issue of a record, and how many are counted with it, by person; "" for unnamed ones."""
@@ -240,15 +244,15 @@ class Came:
     @cached_property
     def _whose(self) -> dict[int, tuple[int, str]]:
         """The issues and people of failures, by their places."""
-        found: dict[int, tuple[int, str]] = {}
+        issues_and_people: dict[int, tuple[int, str]] = {}
         if self._kind != "failure":
-            return found
+            return issues_and_people
         base = seq_of(self._place.day, 0)
         places = [base + place for each in self._by_app.values() for one in each for place in one.places]
         for start in range(0, len(places), 5000):
             for row in self._reader.rows(_WHOSE, (json.dumps(places[start : start + 5000]),)):
-                found[int(row[0]) - base] = int(row[1]), str(row[2])
-        return found
+                issues_and_people[int(row[0]) - base] = int(row[1]), str(row[2])
+        return issues_and_people
 
 
 class _Groups:
@@ -302,12 +306,12 @@ def _app_of(node: Node | None) -> str | None:
 
 def _fields(conditions: Iterable[Measured]) -> frozenset[str]:
     """Return the fields that conditions use or group by."""
-    found: set[str] = set()
-    for one in conditions:
-        found.update(one.by)
-        if one.node is not None:
-            found.update(leaf.field for leaf in leaves_of(one.node) if not isinstance(leaf, Words))
-    return frozenset(found)
+    fields: set[str] = set()
+    for condition in conditions:
+        fields.update(condition.by)
+        if condition.node is not None:
+            fields.update(leaf.field for leaf in leaves_of(condition.node) if not isinstance(leaf, Words))
+    return frozenset(fields)
 
 
 def _text(value: Value) -> str:

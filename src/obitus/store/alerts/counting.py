@@ -217,11 +217,11 @@ def _count_further(
 
 def _by_day(rows: Sequence[OnlyCounted]) -> dict[int, dict[int, dict[str, int]]]:
     """Return the number for each person, by day and by the place of the failure that represents them."""
-    found: dict[int, dict[int, dict[str, int]]] = {}
+    counts: dict[int, dict[int, dict[str, int]]] = {}
     for row in rows:
         day, place = day_and_place(row.seq)
-        found.setdefault(day, {}).setdefault(place, {})[row.user_id] = row.n
-    return found
+        counts.setdefault(day, {}).setdefault(place, {})[row.user_id] = row.n
+    return counts
 
 
 def _count(
@@ -275,11 +275,11 @@ def _write(connection: sqlite3.Connection, rule: CountedRule, amounts: Amounts) 
 
 def amounts_of(reader: Reader, rule: CountedRule, minutes: int, first: int, last: int, slot_ms: int) -> AmountsByKey:
     """Return the counts of a rule by slots, whose length is that of the stored ones or longer."""
-    found, each = AmountsByKey(), slot_ms // (minutes * MINUTE_MS)
+    amounts, each = AmountsByKey(), slot_ms // (minutes * MINUTE_MS)
     stat = rule.condition.stat
     for row in reader.all(AmountRow, _AMOUNTS, (rule.rule_id, minutes, first * each, last * each + each - 1)):
-        found.add(tuple(json.loads(row.group_key)), row.slot // each, _amount(rule.condition, row), stat)
-    return found
+        amounts.add(tuple(json.loads(row.group_key)), row.slot // each, _amount(rule.condition, row), stat)
+    return amounts
 
 
 def prune(connection: sqlite3.Connection, rule: CountedRule, now_ms: int) -> int:
@@ -304,22 +304,24 @@ def amounts_between(
     limit_s: float = LIMIT_S,
 ) -> tuple[AmountsByKey, int]:
     """Return the amounts of a condition by slots in a span, from the records themselves, and how far back they go."""
-    found, reached_ms = AmountsByKey(), to_ms
+    amounts, reached_ms = AmountsByKey(), to_ms
     for day in days.known(from_ms, to_ms):
         place = DaySource(day.day, "time_ms >= ? AND time_ms < ?", (from_ms, to_ms), limit_s)
         try:
             came = [Came(reader, days, names, KINDS[condition.source], place, [condition])]
             if KINDS[condition.source] == "failure":
                 came += _behind(reader, days, names, condition, place)
-            for one in came:
-                for (key, minute, part), amount in one.of(condition).items():
-                    found.add(key, minute * MINUTE_MS // slot_ms, _amount_of(condition, part, *amount), condition.stat)
+            for counted in came:
+                for (key, minute, part), amount in counted.of(condition).items():
+                    amounts.add(
+                        key, minute * MINUTE_MS // slot_ms, _amount_of(condition, part, *amount), condition.stat
+                    )
         except QueryTooLong:
-            return found, reached_ms
+            return amounts, reached_ms
         except UNREADABLE as error:
             _log.warning("a preview cannot count a day: %s", error)
         reached_ms = max(from_ms, day.earliest_ms)
-    return found, from_ms
+    return amounts, from_ms
 
 
 def _behind(reader: Reader, days: DayReaders, names: Names, condition: Measured, place: DaySource) -> list[Came]:
@@ -332,11 +334,11 @@ def _behind(reader: Reader, days: DayReaders, names: Names, condition: Measured,
     return [Came(reader, days, names, "failure", among, [condition], further)]
 
 
-def _put(found: CountsByKey, rule: CountedRule, now_ms: int, into: Amounts) -> None:
+def _put(counts: CountsByKey, rule: CountedRule, now_ms: int, into: Amounts) -> None:
     """Add the records of a rule, by minutes and by hours."""
     oldest = (now_ms - rule.kept_ms) // MINUTE_MS
     stat = rule.condition.stat
-    for (key, minute, part), (n, figure) in found.items():
+    for (key, minute, part), (n, figure) in counts.items():
         if minute >= oldest:
             add(into, (1, minute, key, part), n, figure, stat)
         if rule.wants_hours:

@@ -168,10 +168,10 @@ def of_firings(reader: Reader, firing_ids: Collection[int]) -> dict[int, list[Me
     """Return the messages of some firings, by firing."""
     ids = json.dumps(list(firing_ids))
     rows = {row.id: row for row in reader.all(MessageRow, _OF_FIRINGS, (ids,))}
-    found: dict[int, list[MessageRow]] = {}
+    messages: dict[int, list[MessageRow]] = {}
     for pair in reader.all(MessageOfFiring, _TELLING, (ids,)):
-        found.setdefault(pair.firing_id, []).append(rows[pair.message_id])
-    return found
+        messages.setdefault(pair.firing_id, []).append(rows[pair.message_id])
+    return messages
 
 
 def begin(connection: sqlite3.Connection, number: int, next_ms: int) -> int | None:

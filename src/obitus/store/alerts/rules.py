@@ -64,10 +64,10 @@ def named(reader: Reader, name: str) -> AlertRule:
 
 def channels_of(reader: Reader) -> dict[int, list[RuleChannel]]:
     """Return the channels of all rules, by the rules' numbers."""
-    found: dict[int, list[RuleChannel]] = {}
+    channels: dict[int, list[RuleChannel]] = {}
     for row in reader.all(RuleChannel, _CHANNELS):
-        found.setdefault(row.rule_id, []).append(row)
-    return found
+        channels.setdefault(row.rule_id, []).append(row)
+    return channels
 
 
 def wanted_of(row: AlertRule, channels: Sequence[RuleChannel]) -> RuleDefinition:
@@ -75,10 +75,10 @@ def wanted_of(row: AlertRule, channels: Sequence[RuleChannel]) -> RuleDefinition
     return RuleDefinition(
         row.name,
         row.condition,
-        tuple(one.channel for one in channels if not one.escalates),
+        tuple(channel.channel for channel in channels if not channel.escalates),
         row.priority,
         row.at_most_an_hour,
-        tuple(one.channel for one in channels if one.escalates),
+        tuple(channel.channel for channel in channels if channel.escalates),
         row.escalate_after_ms,
         row.source,
     )
@@ -174,10 +174,10 @@ def _say_channels(connection: sqlite3.Connection, rule_id: int, wanted: RuleDefi
 
 
 def _numbers(connection: sqlite3.Connection, names: Iterable[str]) -> list[int]:
-    found = []
+    numbers = []
     for name in names:
         row = connection.execute(_CHANNEL, (name,)).fetchone()
         if row is None:
             raise NotThere(f"there is no channel named {name!r}")
-        found.append(int(row[0]))
-    return found
+        numbers.append(int(row[0]))
+    return numbers

@@ -79,10 +79,10 @@ class Compiled:
     def _apps(self, node: Node | None) -> list[int]:
         """Return the apps that can match: few of them make few rows."""
         parts = getattr(node, "parts", (node,)) if node is not None and not isinstance(node, Compare) else (node,)
-        asked = [one for one in parts if isinstance(one, Compare) and one.field == "app"]
+        asked = [part for part in parts if isinstance(part, Compare) and part.field == "app"]
         if type(node).__name__ == "AnyOf":
             asked = []
-        return [number for number, name in self._names.apps.items() if all(leaf_holds(one, name) for one in asked)]
+        return [number for number, name in self._names.apps.items() if all(leaf_holds(part, name) for part in asked)]
 
     def _of(self, leaf: Leaf) -> str:
         assert not isinstance(leaf, Words)
@@ -104,15 +104,15 @@ class Compiled:
 def amounts_in(reader: Reader, condition: Measured, names: Names, slots: Iterable[int], slot_ms: int) -> AmountsByKey:
     """Return the amounts of a condition over runs in some slots: of five minutes, or of an hour."""
     compiled = Compiled(condition, names)
-    found, minutes = AmountsByKey(), slot_ms // MINUTE_MS
+    amounts, minutes = AmountsByKey(), slot_ms // MINUTE_MS
     below = "s.below_ms" if condition.measure == "stat" else "0.0"
     sql = _RUNS.format(one=compiled.one, two=compiled.two, asked=compiled.asked, below=below)
     with reader.lend() as connection:
         compiled.register(connection)
         rows = typed(connection.execute(sql, compiled.with_slots(minutes, slots)), RunSlotRow)
     for row in rows:
-        found.add(compiled.key(row.one, row.two), row.slot, _amount(condition, row), None)
-    return found
+        amounts.add(compiled.key(row.one, row.two), row.slot, _amount(condition, row), None)
+    return amounts
 
 
 def _amount(condition: Measured, row: RunSlotRow) -> Amount:
@@ -138,7 +138,7 @@ def last_came(reader: Reader, condition: Silent, names: Names, now_ms: int, know
         if not condition.by:
             return {(): max(time_ms for _, time_ms in times)} if times else {}
         return {compiled.key(app, None): time_ms for app, time_ms in times}
-    found: dict[Key, int] = {}
+    last_ms: dict[Key, int] = {}
     for minutes, from_ms in (
         (60, known_ms),
         (5, max(known_ms, now_ms - min(SLOTS_KEPT_MS, condition.window_ms + 60 * MINUTE_MS))),
@@ -153,8 +153,8 @@ def last_came(reader: Reader, condition: Silent, names: Names, now_ms: int, know
             key = compiled.key(row.one, row.two)
             # An hour is less precise than five minutes; its end may be ahead of now.
             came_ms = row.last_ms * slot_ms if minutes == 60 else (row.last_ms + 1) * slot_ms
-            found[key] = max(found.get(key, 0), min(came_ms, now_ms))
-    return found
+            last_ms[key] = max(last_ms.get(key, 0), min(came_ms, now_ms))
+    return last_ms
 
 
 def slots_of(
@@ -163,11 +163,11 @@ def slots_of(
     """Return the slots in which each group had runs, in order."""
     compiled = Compiled(condition, names)
     slot_ms = minutes * MINUTE_MS
-    found: dict[Key, list[int]] = defaultdict(list)
+    slots_by_key: dict[Key, list[int]] = defaultdict(list)
     with reader.lend() as connection:
         compiled.register(connection)
         slots = range(from_ms // slot_ms, to_ms // slot_ms + 1)
         sql = _CAME.format(one=compiled.one, two=compiled.two, asked=compiled.asked)
         for row in typed(connection.execute(sql, compiled.with_slots(minutes, slots)), LastCame):
-            found[compiled.key(row.one, row.two)].append(row.last_ms)
-    return found
+            slots_by_key[compiled.key(row.one, row.two)].append(row.last_ms)
+    return slots_by_key

@@ -50,9 +50,9 @@ class Condition:
 
 def narrowing(node: Node, kind: Kind) -> str | None:
     """Return the query for the text index (FTS5), None where it cannot narrow anything down."""
-    found = _narrowed(node, kind)
+    narrowed = _narrowed(node, kind)
     # Records that are not indexed whole may match anything.
-    return None if found is None else f'({found}) OR "{MORE}"'
+    return None if narrowed is None else f'({narrowed}) OR "{MORE}"'
 
 
 def exactly(node: Node) -> str | None:
@@ -127,9 +127,9 @@ class Compiler:
     def _of(self, leaf: Leaf) -> str:
         if isinstance(leaf, Words):
             texts = [self._fields[name] for name in TEXTS[self._kind]]
-            return "(" + " OR ".join(self._field(leaf, kept) for kept in texts) + ")"
-        kept = self._fields.get(leaf.field)
-        return self._attribute(leaf) if kept is None else self._field(leaf, kept)
+            return "(" + " OR ".join(self._field(leaf, field_text) for field_text in texts) + ")"
+        field_text = self._fields.get(leaf.field)
+        return self._attribute(leaf) if field_text is None else self._field(leaf, field_text)
 
     def _field(self, leaf: Leaf, kept: Kept) -> str:
         if kept.how == "severity":
@@ -163,9 +163,9 @@ class Compiler:
     def _id(self, leaf: Leaf, kept: Kept) -> str:
         text_of = _uuid_text if kept.how == "uuid" else _hexadecimal
         if isinstance(leaf, Compare) and leaf.op == "=":
-            wanted = _bytes(leaf.text)
-            if wanted is not None and (len(wanted) == 16 or kept.how == "id") and text_of(wanted) == leaf.text:
-                self._params.append(wanted)
+            id_bytes = _bytes(leaf.text)
+            if id_bytes is not None and (len(id_bytes) == 16 or kept.how == "id") and text_of(id_bytes) == leaf.text:
+                self._params.append(id_bytes)
                 return f"({kept.column} IS NOT NULL AND {kept.column} = ?)"
         return self._asked(leaf, f"{'uuid_text' if kept.how == 'uuid' else 'hexadecimal'}({kept.column})")
 
@@ -196,9 +196,11 @@ class Compiler:
         start = self._starts[number] = json.dumps(leaf.field, ensure_ascii=False) + ":"
         if isinstance(leaf, Compare) and leaf.op == "=" and leaf.text:
             # Of the many values of a name only the wanted one matters.
-            found = frozenset(one for value in _values(leaf) for one in self._numbers_of(start + value))
-            self._pairs[number] = found, found
-            self._written[number] = tuple(in_bytes(one) for one in found)
+            numbers = frozenset(
+                number_written for value in _values(leaf) for number_written in self._numbers_of(start + value)
+            )
+            self._pairs[number] = numbers, numbers
+            self._written[number] = tuple(in_bytes(number_written) for number_written in numbers)
         else:
             pairs = self._connection.execute(PAIRS, (len(start), start)).fetchall()
             holding = frozenset(row[0] for row in pairs if leaf_holds(leaf, json.loads("{" + row[1] + "}")[leaf.field]))
@@ -216,15 +218,15 @@ class Compiler:
     def _attribute_holds(self, number: int, shared: bytes | None, attributes: str | None) -> bool:
         leaf = self._leaves[number]
         assert not isinstance(leaf, Words)
-        known, holding = self._pairs[number]
+        pairs, holding = self._pairs[number]
         written = self._written.get(number)
         if written is not None:
-            if shared is not None and any(is_among(one, shared) for one in written):
+            if shared is not None and any(is_among(number_held, shared) for number_held in written):
                 return True
-        elif known:
-            for one in numbers_in(shared):
-                if one in known:
-                    return one in holding
+        elif pairs:
+            for number_held in numbers_in(shared):
+                if number_held in pairs:
+                    return number_held in holding
         value = json.loads(attributes).get(leaf.field) if attributes and self._starts[number] in attributes else None
         return leaf_holds(leaf, value)
 
@@ -266,10 +268,10 @@ class Compiler:
 
 def _values(leaf: Compare) -> set[str]:
     """Return the values, as JSON, that equal the wanted one: floating-point numbers are in no repeated text."""
-    found = {json.dumps(leaf.text, ensure_ascii=False), leaf.text, leaf.text.casefold()}
+    values = {json.dumps(leaf.text, ensure_ascii=False), leaf.text, leaf.text.casefold()}
     if leaf.number is not None and leaf.number.is_integer():
-        found.add(str(int(leaf.number)))
-    return found
+        values.add(str(int(leaf.number)))
+    return values
 
 
 def _uuid_text(value: bytes | None) -> str | None:

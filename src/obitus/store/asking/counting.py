@@ -146,8 +146,10 @@ class _Counting:
         self._connection, self._into = connection, into
         summary = into.summary
         fields = Expressions(connection, kind, names)
-        one, two = (fields.key(summary.by[at]) if at < len(summary.by) else ("NULL", _nothing) for at in range(2))
-        self._resolvers = (one[1], two[1])
+        first_key, second_key = (
+            fields.key(summary.by[at]) if at < len(summary.by) else ("NULL", _nothing) for at in range(2)
+        )
+        self._resolvers = (first_key[1], second_key[1])
         number = fields.number(summary.of) if summary.stat else "NULL"
         figures = _COUNT if summary.stat is None else _OF_STAT.get(summary.stat, _BY_BUCKET)
         where, self._params, self.is_narrow = condition_of(connection, kind, node, names)
@@ -161,7 +163,7 @@ class _Counting:
         has_number = " WHERE v IS NOT NULL" if summary.stat else ""
         self._sql = (
             f"SELECT one, two, slice, {figures} FROM "  # noqa: S608 - expressions from here and from kinds
-            f"(SELECT {one[0]} AS one, {two[0]} AS two, {slices} AS slice, {number} AS v{times} FROM {TABLES[kind]} WHERE {where})"
+            f"(SELECT {first_key[0]} AS one, {second_key[0]} AS two, {slices} AS slice, {number} AS v{times} FROM {TABLES[kind]} WHERE {where})"
             f"{has_number}{self._grouped(summary)}"
         )
 

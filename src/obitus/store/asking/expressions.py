@@ -44,56 +44,56 @@ class Expressions:
 
     def key(self, name: str) -> tuple[str, Callable[[Any], Value]]:
         """Return the SQL expression by which a field is grouped, and the function that makes its value of that."""
-        kept = FIELDS[self._kind].get(name)
-        if kept is None:
+        field = FIELDS[self._kind].get(name)
+        if field is None:
             return f"attribute_of({self._attribute(name)}, shared, attributes)", _loaded
-        if kept.how == "named":
-            return kept.column, self._text
-        if kept.how == "template":
+        if field.how == "named":
+            return field.column, self._text
+        if field.how == "template":
             return "CASE WHEN filled = '' AND message IS NOT NULL THEN message ELSE template_id END", self._text
-        if kept.how == "message":
+        if field.how == "message":
             # One row may have a value by the number of a text, another the value itself.
             return _MESSAGE, _whole
-        if kept.how == "severity":
-            return kept.column, lambda rank: SEVERITIES[rank]
-        if kept.how == "flag":
-            return kept.column, lambda text: text == "true"
-        if kept.how == "app":
-            return kept.column, self._names.apps.get
-        if kept.how == "release":
-            return kept.column, lambda number: self._names.releases.get(number) or None
-        if kept.how == "id":
-            return kept.column, lambda value: None if value is None else value.hex()
-        if kept.how == "uuid":
-            return kept.column, lambda value: None if value is None else str(UUID(bytes=value))
-        return kept.column, _whole
+        if field.how == "severity":
+            return field.column, lambda rank: SEVERITIES[rank]
+        if field.how == "flag":
+            return field.column, lambda text: text == "true"
+        if field.how == "app":
+            return field.column, self._names.apps.get
+        if field.how == "release":
+            return field.column, lambda number: self._names.releases.get(number) or None
+        if field.how == "id":
+            return field.column, lambda value: None if value is None else value.hex()
+        if field.how == "uuid":
+            return field.column, lambda value: None if value is None else str(UUID(bytes=value))
+        return field.column, _whole
 
     def number(self, name: str) -> str:
         """Return a field as a number in SQL, NULL where it is none."""
-        kept = FIELDS[self._kind].get(name)
-        if kept is None:
+        field = FIELDS[self._kind].get(name)
+        if field is None:
             return f"number_of(attribute_of({self._attribute(name)}, shared, attributes))"
         # Of a kind's own fields only some are numbers.
-        return kept.column if kept.how == "number" else "NULL"
+        return field.column if field.how == "number" else "NULL"
 
     def order(self, name: str) -> tuple[str, str]:
         """Return the sort keys of a field, first a number and then a text; NULL where it is not that."""
-        kept = FIELDS[self._kind].get(name)
-        if kept is None:
+        field = FIELDS[self._kind].get(name)
+        if field is None:
             value = f"attribute_of({self._attribute(name)}, shared, attributes)"
             return f"number_of({value})", f"text_in({value})"
-        if kept.how in ("number", "severity"):
-            return kept.column, "NULL"
-        if kept.how in ("named", "template"):
-            text = f"NULLIF((SELECT text FROM texts WHERE id = {kept.column}), '')"  # noqa: S608 - a column of kinds
-            if kept.how == "template":
+        if field.how in ("number", "severity"):
+            return field.column, "NULL"
+        if field.how in ("named", "template"):
+            text = f"NULLIF((SELECT text FROM texts WHERE id = {field.column}), '')"  # noqa: S608 - a column of kinds
+            if field.how == "template":
                 text = f"CASE WHEN filled = '' AND message IS NOT NULL THEN message ELSE {text} END"
             return "NULL", text
-        if kept.how == "message":
+        if field.how == "message":
             return "NULL", _MESSAGE
-        if kept.how in ("app", "release"):
-            return "NULL", f"{kept.how}_name({kept.column})"
-        return "NULL", kept.column if kept.how in ("id", "uuid") else f"NULLIF({kept.column}, '')"
+        if field.how in ("app", "release"):
+            return "NULL", f"{field.how}_name({field.column})"
+        return "NULL", field.column if field.how in ("id", "uuid") else f"NULLIF({field.column}, '')"
 
     def _attribute(self, name: str) -> int:
         self._attributes.append(_Attribute(self._connection, name))
@@ -121,14 +121,14 @@ class _Attribute:
         """Return the value as JSON, None where the row has none."""
         if shared is not None and self._by_number:
             try:
-                found = self._by_shared[shared]
+                number = self._by_shared[shared]
             except KeyError:
-                found = next((self._by_number[one] for one in numbers_in(shared) if one in self._by_number), None)
+                number = next((self._by_number[one] for one in numbers_in(shared) if one in self._by_number), None)
                 if len(self._by_shared) > 50_000:
                     self._by_shared.clear()
-                self._by_shared[shared] = found
-            if found is not None:
-                return found
+                self._by_shared[shared] = number
+            if number is not None:
+                return number
         if attributes is None or self._start not in attributes:
             return None
         value = json.loads(attributes).get(self._name)
@@ -164,5 +164,5 @@ def _loaded(text: str | None) -> Value:
 
 
 def _whole(value: Any) -> Value:
-    found: Value = value
-    return None if found == "" else found
+    whole_value: Value = value
+    return None if whole_value == "" else whole_value

@@ -125,35 +125,35 @@ def find(
     most = min(most, MOST_LOOKED_AT)
     names = names_in(reader)
     ends = time.monotonic() + limit_s
-    found = FoundRecords(names=names)
+    records = FoundRecords(names=names)
     # Days overlap where reports came late: rows are sorted by time.
     heap: list[tuple[int, int, int, DayRow]] = []
-    for known in days.known(from_ms, to_ms):
-        if len(heap) > most and heap[0][0] > known.latest_ms:
+    for day_row in days.known(from_ms, to_ms):
+        if len(heap) > most and heap[0][0] > day_row.latest_ms:
             break
         left_s = ends - time.monotonic()
         try:
             if left_s <= 0:
                 raise QueryTooLong
-            rows = _of_day(days, known.day, kind, node, names, (from_ms, to_ms), most + 1, after, left_s)
+            rows = _of_day(days, day_row.day, kind, node, names, (from_ms, to_ms), most + 1, after, left_s)
         except EvidenceGone:
             continue
         except StoreDamaged as error:
-            found.cut = str(error)
+            records.cut = str(error)
             continue
         except QueryTooLong:
-            found.cut = f"Looking took longer than {limit_s:g} s and was stopped: older ones were not looked at. Ask for less time, or for something exact."
+            records.cut = f"Looking took longer than {limit_s:g} s and was stopped: older ones were not looked at. Ask for less time, or for something exact."
             break
         for row in rows:
-            entry = (row.time_ms, seq_of(known.day, row.place), known.day, row)
+            entry = (row.time_ms, seq_of(day_row.day, row.place), day_row.day, row)
             if len(heap) <= most:
                 heapq.heappush(heap, entry)
             elif entry[:2] > heap[0][:2]:
                 heapq.heapreplace(heap, entry)
     newest = sorted(heap, key=lambda entry: entry[:2], reverse=True)
-    found.more = len(newest) > most or bool(found.cut)
-    found.rows = [Row(day, row) for _, _, day, row in newest[:most]]
-    return found
+    records.more = len(newest) > most or bool(records.cut)
+    records.rows = [Row(day, row) for _, _, day, row in newest[:most]]
+    return records
 
 
 def arrived(
@@ -187,16 +187,16 @@ def arrived(
             params += condition.params
         meant = [row[0] for row in connection.execute(sql, params)]
         latest = json.dumps(sorted(meant)[-most:])
-        found: list[DayRow] = typed(connection.execute(_THESE[kind], (latest,)), TYPES[kind])
-        return list(Decoder(connection, kind, names, day).records(found)), len(meant) - len(found)
+        rows: list[DayRow] = typed(connection.execute(_THESE[kind], (latest,)), TYPES[kind])
+        return list(Decoder(connection, kind, names, day).records(rows)), len(meant) - len(rows)
 
 
 def one_row(connection: sqlite3.Connection, place: int) -> tuple[Kind, DayRow] | None:
     """Return the record at a place of a day file, and its kind; None where there is none."""
     for kind, sql in _AT.items():
-        found: list[DayRow] = typed(connection.execute(sql, (place,)), TYPES[kind])
-        if found:
-            return kind, found[0]
+        rows: list[DayRow] = typed(connection.execute(sql, (place,)), TYPES[kind])
+        if rows:
+            return kind, rows[0]
     return None
 
 
@@ -222,9 +222,9 @@ def _of_day(
         places = narrowed_places(connection, node, kind, MOST_NARROWED) if node is not None and is_short else None
         is_soon_seen = is_short and (places is not None or _are_few(connection, kind, window))
         if node is not None and not is_soon_seen and after is None and (asked := narrowing(node, kind)) is not None:
-            found = _newest_in_index(connection, kind, node, names, window, asked, most)
-            if found is not None:
-                return found
+            rows = _newest_in_index(connection, kind, node, names, window, asked, most)
+            if rows is not None:
+                return rows
         if node is not None:
             if not is_short:
                 places = narrowed_places(connection, node, kind, MOST_NARROWED)
@@ -267,7 +267,7 @@ def _newest_in_index(
     condition = cache(lambda: Compiler(connection, kind, names).condition(node))
     exact = exactly(node)
     is_whole = exact is not None and _is_whole(connection)
-    kept: list[tuple[int, int, DayRow]] = []
+    newest: list[tuple[int, int, DayRow]] = []
     below, size = 2**40, most + CHUNK
 
     def in_index(match: str) -> list[int]:
@@ -289,21 +289,21 @@ def _newest_in_index(
                     sql, params = f"{sql} AND {condition().sql}", condition().params
                 rows += typed(connection.execute(sql, (json.dumps(looked_at), *window, *params)), TYPES[kind])
         if rows:
-            kept += [(row.time_ms, row.place, row) for row in rows]
-            kept.sort(key=lambda one: one[:2], reverse=True)
-            del kept[most:]
+            newest += [(row.time_ms, row.place, row) for row in rows]
+            newest.sort(key=lambda one: one[:2], reverse=True)
+            del newest[most:]
         if len(places) < size:
-            return [row for _, _, row in kept]
+            return [row for _, _, row in newest]
         below = places[-1]
-        received = _received_at_or_before(connection, kind, below) if len(kept) == most else None
+        received = _received_at_or_before(connection, kind, below) if len(newest) == most else None
         # Some milliseconds more: reports of one commit have consecutive places in any order of time.
-        if received is not None and received + SAME_COMMIT_MS < kept[-1][0]:
-            return [row for _, _, row in kept]
+        if received is not None and received + SAME_COMMIT_MS < newest[-1][0]:
+            return [row for _, _, row in newest]
         if places[0] - below <= SOON_MET:
             # Thousands came within those milliseconds, and matches are everywhere among them.
-            found = _among_newest(connection, kind, condition(), window, 2 * (places[0] - below) + most, most)
-            if len(found) == most:
-                return found
+            newest_rows = _among_newest(connection, kind, condition(), window, 2 * (places[0] - below) + most, most)
+            if len(newest_rows) == most:
+                return newest_rows
         size *= 4
     return None
 

@@ -54,11 +54,11 @@ def newest_first(
     """Go through a window; yield after each stretch, and once more at the end. ``begin`` is called for each day file."""
     ends = time.monotonic() + limit_s
     stretch_ms = FIRST_STRETCH_MS
-    known = days.known(going.from_ms, going.to_ms)
-    for at, day in enumerate(known):
+    days_here = days.known(going.from_ms, going.to_ms)
+    for at, day in enumerate(days_here):
         start_ms, end_ms = max(going.from_ms, day.earliest_ms), min(going.to_ms, day.latest_ms + 1)
         # Other days may have records older than this day's latest.
-        older_ms = known[at + 1].latest_ms if at + 1 < len(known) else going.from_ms
+        older_ms = days_here[at + 1].latest_ms if at + 1 < len(days_here) else going.from_ms
         try:
             left_s = ends - time.monotonic()
             if left_s <= 0:

@@ -143,21 +143,21 @@ class _Making:
 
     def _failures(self, leaf: Leaf) -> list[int]:
         """Return the numbers of the failures of the window for which a term in their day's file holds."""
-        found: list[int] = []
-        for known in self._days.known(*self._window):
+        failures: list[int] = []
+        for day in self._days.known(*self._window):
             try:
-                with self._days.open(known.day) as connection:
-                    found += [
-                        seq_of(known.day, place) for place in _places(connection, leaf, self._names, self._window)
+                with self._days.open(day.day) as connection:
+                    failures += [
+                        seq_of(day.day, place) for place in _places(connection, leaf, self._names, self._window)
                     ]
             except UNREADABLE as error:
                 _log.warning("a day is passed over: %s", error)
-            if len(found) > MOST_FAILURES:
+            if len(failures) > MOST_FAILURES:
                 raise QuestionTrouble(
                     f"{_written(leaf)} holds for more than {MOST_FAILURES:,} failures of this window. Ask for less time, or for something rarer",
                     1,
                 )
-        return found
+        return failures
 
 
 def _places(connection: sqlite3.Connection, leaf: Leaf, names: Names, window: tuple[int, int]) -> list[int]:

@@ -59,15 +59,15 @@ class Record:
 def records_of(days: DayReaders, kind: Kind, names: Names, rows: Iterable[Row]) -> list[Record]:
     """Return rows as records, in the same order. Of a day that was removed meanwhile nothing is returned."""
     by_day: dict[int, list[DayRow]] = {}
-    wanted = list(rows)
-    for day, row in wanted:
+    seqs = list(rows)
+    for day, row in seqs:
         by_day.setdefault(day, []).append(row)
-    found: dict[int, Record] = {}
+    records: dict[int, Record] = {}
     for day, of_day in by_day.items():
         with suppress(*UNREADABLE), days.open(day) as connection:
             for record in Decoder(connection, kind, names, day).records(of_day):
-                found[record.seq] = record
-    return [found[row.seq] for row in wanted if row.seq in found]
+                records[record.seq] = record
+    return [records[row.seq] for row in seqs if row.seq in records]
 
 
 class Decoder:
@@ -91,17 +91,17 @@ class Decoder:
 
     def _read_texts(self, rows: list[DayRow]) -> None:
         """Read the texts of some rows with one statement, where they are more than a few."""
-        wanted: set[int] = set()
+        numbers: set[int] = set()
         for row in rows:
-            wanted.update((row.environment_id, row.entry_point_id, *numbers_in(row.shared)))
+            numbers.update((row.environment_id, row.entry_point_id, *numbers_in(row.shared)))
             if isinstance(row, LogRow):
-                wanted.update((row.template_id, row.message_id, row.logger_id))
+                numbers.update((row.template_id, row.message_id, row.logger_id))
             else:
-                wanted.add(row.kept_id if isinstance(row, RunRow) else row.type_id)
-        wanted -= self._texts.keys()
-        if len(wanted) < FEW_TEXTS or len(self._texts) + len(wanted) > MOST_TEXTS:
+                numbers.add(row.kept_id if isinstance(row, RunRow) else row.type_id)
+        numbers -= self._texts.keys()
+        if len(numbers) < FEW_TEXTS or len(self._texts) + len(numbers) > MOST_TEXTS:
             return
-        self._texts.update(self._connection.execute(_SOME_TEXTS, (json.dumps(list(wanted)),)).fetchall())
+        self._texts.update(self._connection.execute(_SOME_TEXTS, (json.dumps(list(numbers)),)).fetchall())
 
     def values(self, row: DayRow) -> dict[str, Any]:
         """Return the fields of a row, by name."""
@@ -117,14 +117,14 @@ class Decoder:
             "run": None if run_id is None else str(UUID(bytes=run_id)),
             **self._of_kind(row),
         }
-        found: dict[str, Any] = {}
+        values: dict[str, Any] = {}
         for number in numbers_in(row.shared):
             pair = self._pairs.get(number) or self._pair(number)
-            found[pair[0]] = pair[1]
+            values[pair[0]] = pair[1]
         if row.attributes:
-            found |= json.loads(row.attributes)
-        found = {name: value for name, value in found.items() if name not in self._own}
-        return found | {name: value for name, value in own.items() if value is not None and value != ""}
+            values |= json.loads(row.attributes)
+        values = {name: value for name, value in values.items() if name not in self._own}
+        return values | {name: value for name, value in own.items() if value is not None and value != ""}
 
     def _pair(self, number: int) -> tuple[str, Any]:
         """Return the attribute in a text."""

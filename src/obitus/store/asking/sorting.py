@@ -66,35 +66,35 @@ def find_sorted(
 
     Numbers come before texts; texts are compared by their characters, severities by their order; of equals the newest comes first.
     """
-    wanted = min(MOST_SORTED, behind + most + 1)
+    most_kept = min(MOST_SORTED, behind + most + 1)
     names = names_in(reader)
     going = Going(*window)
-    found: list[_Keyed] = []
+    keyed: list[_Keyed] = []
 
     def compared(a: _Keyed, b: _Keyed) -> int:
         return _compared(a, b, greatest_first)
 
     for _ in newest_first(
-        days, going, limit_s, lambda c, day: _OfDay(c, day, kind, node, names, by, greatest_first, wanted, found)
+        days, going, limit_s, lambda c, day: _OfDay(c, day, kind, node, names, by, greatest_first, most_kept, keyed)
     ):
-        if len(found) > 2 * wanted:
-            found.sort(key=cmp_to_key(compared))
-            del found[wanted:]
-    found.sort(key=cmp_to_key(compared))
-    page = found[behind : behind + most]
-    more = len(found) > behind + most and behind + most < MOST_SORTED
+        if len(keyed) > 2 * most_kept:
+            keyed.sort(key=cmp_to_key(compared))
+            del keyed[most_kept:]
+    keyed.sort(key=cmp_to_key(compared))
+    page = keyed[behind : behind + most]
+    more = len(keyed) > behind + most and behind + most < MOST_SORTED
     return FoundRecords(_rows(days, kind, [one.seq for one in page]), more, going.cut, names)
 
 
 def _compared(a: _Keyed, b: _Keyed, greatest_first: bool) -> int:
     """Compare two sort keys as the statements below do."""
-    for one, other in ((a.number, b.number), (a.text, b.text)):
-        if one is None or other is None:
-            if (one is None) != (other is None):
-                return 1 if one is None else -1
-        elif one != other:
+    for of_a, of_b in ((a.number, b.number), (a.text, b.text)):
+        if of_a is None or of_b is None:
+            if (of_a is None) != (of_b is None):
+                return 1 if of_a is None else -1
+        elif of_a != of_b:
             # Identifiers are bytes, all else is text: one field has only one of them.
-            less = bool(one < other)  # type: ignore[operator]
+            less = bool(of_a < of_b)  # type: ignore[operator]
             return -1 if less != greatest_first else 1
     return -1 if (a.time_ms, a.seq) > (b.time_ms, b.seq) else 1
 
@@ -136,9 +136,9 @@ def _rows(days: DayReaders, kind: Kind, seqs: list[int]) -> list[Row]:
     for seq in seqs:
         day, place = day_and_place(seq)
         by_day.setdefault(day, []).append(place)
-    found: dict[int, Row] = {}
+    rows_by_seq: dict[int, Row] = {}
     for day, places in by_day.items():
         with suppress(*UNREADABLE), days.open(day) as connection:
             rows: list[DayRow] = typed(connection.execute(_AT[kind], (json.dumps(places),)), TYPES[kind])
-            found |= {seq_of(day, row.place): Row(day, row) for row in rows}
-    return [found[seq] for seq in seqs if seq in found]
+            rows_by_seq |= {seq_of(day, row.place): Row(day, row) for row in rows}
+    return [rows_by_seq[seq] for seq in seqs if seq in rows_by_seq]

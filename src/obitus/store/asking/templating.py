@@ -77,11 +77,11 @@ class Templated:
         self.records += n
         if template is None:
             pattern = self._miner.add(message, n)
-            known = self._without.get(pattern)
-            if known is None and len(self._without) < 2 * MOST_PATTERNS:
-                known = self._without[pattern] = TemplateCount("")
-            if known is not None:
-                known.add(severity, n, latest)
+            count = self._without.get(pattern)
+            if count is None and len(self._without) < 2 * MOST_PATTERNS:
+                count = self._without[pattern] = TemplateCount("")
+            if count is not None:
+                count.add(severity, n, latest)
             return
         kind = self._own.get(template)
         if kind is None:
@@ -93,18 +93,18 @@ class Templated:
 
     def commonest(self, most: int) -> tuple[list[TemplateCount], int]:
         """Return the templates that most records have, and how many there are in all."""
-        found = [*self._own.values(), *map(self._of_found, self._miner.templates())]
-        found.sort(key=lambda kind: (-kind.records, kind.text))
-        return found[:most], len(found)
+        templates = [*self._own.values(), *map(self._of_found, self._miner.templates())]
+        templates.sort(key=lambda kind: (-kind.records, kind.text))
+        return templates[:most], len(templates)
 
     def _of_found(self, template: Template) -> TemplateCount:
         kind = TemplateCount(template.text, found=True)
         kind.records = template.count
         for pattern in template.patterns:
             # Patterns that were merged meanwhile are not known separately any more.
-            known = self._without.get(pattern)
-            if known is not None:
-                kind.severity, kind.latest = max(kind.severity, known.severity), max(kind.latest, known.latest)
+            count = self._without.get(pattern)
+            if count is not None:
+                kind.severity, kind.latest = max(kind.severity, count.severity), max(kind.latest, count.latest)
         return kind
 
 
@@ -112,10 +112,10 @@ def templates(
     reader: Reader, days: DayReaders, node: Node | None, from_ms: int, to_ms: int, *, limit_s: float = LIMIT_S
 ) -> Iterator[Templated]:
     """Yield the records read so far: always the same object, which grows. Newest records are read first."""
-    found = Templated(Going(from_ms, to_ms))
+    templated = Templated(Going(from_ms, to_ms))
     names = names_in(reader)
-    for _ in newest_first(days, found.going, limit_s, lambda c, day: _OfDay(c, day, node, names, found)):
-        yield found
+    for _ in newest_first(days, templated.going, limit_s, lambda c, day: _OfDay(c, day, node, names, templated)):
+        yield templated
 
 
 class _OfDay:
@@ -138,8 +138,8 @@ class _OfDay:
     def _text(self, text: Any) -> str:
         if not isinstance(text, int):
             return text or ""
-        found = self._texts.get(text)
-        if found is None:
+        text_found = self._texts.get(text)
+        if text_found is None:
             row = self._connection.execute(_TEXT, (text,)).fetchone()
-            found = self._texts[text] = row[0] if row else ""
-        return found
+            text_found = self._texts[text] = row[0] if row else ""
+        return text_found

@@ -49,14 +49,14 @@ class Listing:
 def read(folder: Path) -> Listing:
     """Return the list of a folder's backup; raises NotThere where there is none, or one that this version cannot read."""
     try:
-        found = json.loads((folder / NAME).read_text("utf-8"))
-        if found["form"] != FORM:
-            raise NotThere(f"{folder / NAME} is of another form ({found['form']}); bring Obitus up to date")
+        content = json.loads((folder / NAME).read_text("utf-8"))
+        if content["form"] != FORM:
+            raise NotThere(f"{folder / NAME} is of another form ({content['form']}); bring Obitus up to date")
         files = tuple(
-            Copied(one["path"], one["bytes"], one["sha256"], (one["source"][0], one["source"][1]))
-            for one in found["files"]
+            Copied(file["path"], file["bytes"], file["sha256"], (file["source"][0], file["source"][1]))
+            for file in content["files"]
         )
-        return Listing(found["made_ms"], found["schema"], files)
+        return Listing(content["made_ms"], content["schema"], files)
     except (OSError, ValueError, KeyError, TypeError, IndexError) as error:
         raise NotThere(f"{folder} holds no backup: {NAME} is missing or broken ({type(error).__name__})") from None
 

@@ -19,39 +19,39 @@ from obitus.store.migrations import SCHEMA_VERSION
 
 def check(folder: Path) -> Listing:
     """Compare every file of a backup with its checksum; raises StoreDamaged, naming the first that differs."""
-    found = listing.read(folder)
-    if found.schema > SCHEMA_VERSION:
+    listing_read = listing.read(folder)
+    if listing_read.schema > SCHEMA_VERSION:
         raise errors.StoreTooNew(
-            f"{folder} has schema version {found.schema}, this Obitus knows up to {SCHEMA_VERSION}. Start the newer version"
+            f"{folder} has schema version {listing_read.schema}, this Obitus knows up to {SCHEMA_VERSION}. Start the newer version"
         )
-    for one in found.files:
-        path = folder / one.path
+    for file in listing_read.files:
+        path = folder / file.path
         if not path.is_file():
             raise errors.StoreDamaged(f"{path} is missing; the backup is not whole, and nothing was brought back")
-        if path.stat().st_size != one.bytes or listing.hash_of(path) != one.sha256:
+        if path.stat().st_size != file.bytes or listing.hash_of(path) != file.sha256:
             raise errors.StoreDamaged(
                 f"{path} differs from its checksum; the backup is damaged, and nothing was restored"
             )
-    return found
+    return listing_read
 
 
 def restore(folder: Path, data: Path) -> Listing:
     """Restore a backup into a data folder that holds no records, and return its list. Raises StoreError."""
-    found = check(folder)
+    listing_read = check(folder)
     if (data / MAIN).exists() or list((data / FOLDER).glob("*.sqlite3")):
         raise errors.StoreReadOnly(f"{data} holds records already. Move them away, or name another folder")
     with lock_folder(data):
-        for one in found.files:
-            target = data / one.path
+        for file in listing_read.files:
+            target = data / file.path
             target.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            if one.path != MAIN:
-                shutil.copyfile(folder / one.path, target)
+            if file.path != MAIN:
+                shutil.copyfile(folder / file.path, target)
                 target.chmod(0o600)
         # The main file last: without it the folder holds no records.
         shutil.copyfile(folder / MAIN, data / MAIN)
         (data / MAIN).chmod(0o600)
         _cut_back(data)
-    return found
+    return listing_read
 
 
 def _cut_back(data: Path) -> None:

@@ -34,7 +34,7 @@ def note(data: Path, latest: Latest) -> None:
 def latest(data: Path) -> Latest | None:
     """Return the latest backup of a data folder, None where none is known."""
     try:
-        found = json.loads((data / NAME).read_text("utf-8"))
-        return Latest(int(found["made_ms"]), str(found["folder"]), int(found["bytes"]))
+        content = json.loads((data / NAME).read_text("utf-8"))
+        return Latest(int(content["made_ms"]), str(content["folder"]), int(content["bytes"]))
     except (OSError, ValueError, KeyError, TypeError):
         return None

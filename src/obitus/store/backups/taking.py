@@ -66,9 +66,9 @@ def _take(data: Path, folder: Path, now_ms: int, *, with_keys: bool, said: Progr
             # Removed since the main file was copied; the restore marks it as gone.
             continue
         state = _state(source)
-        known = before.file(name) if before is not None else None
-        if known is not None and known.source == state and state != (0, 0) and (folder / name).is_file():
-            files.append(known)
+        file_before = before.file(name) if before is not None else None
+        if file_before is not None and file_before.source == state and state != (0, 0) and (folder / name).is_file():
+            files.append(file_before)
             continue
         copied = folder / (name + _NEW)
         _copy(source, copied)
@@ -89,14 +89,14 @@ def _take(data: Path, folder: Path, now_ms: int, *, with_keys: bool, said: Progr
     # Days are replaced before the main file: a newer day is cut back to the main file, an older one would lack records.
     for name in new:
         (folder / (name + _NEW)).replace(folder / name)
-    found = Listing(now_ms, schema, tuple(sorted(files, key=lambda one: one.path)))
-    listing.write(folder, found)
-    taken.note(data, taken.Latest(now_ms, str(folder.resolve()), found.bytes))
-    kept = {one.path for one in found.files}
+    listing_made = Listing(now_ms, schema, tuple(sorted(files, key=lambda one: one.path)))
+    listing.write(folder, listing_made)
+    taken.note(data, taken.Latest(now_ms, str(folder.resolve()), listing_made.bytes))
+    kept = {one.path for one in listing_made.files}
     for path in (*(folder / FOLDER).glob("*.sqlite3"), *(folder / MAPS).glob("*")):
         if path.relative_to(folder).as_posix() not in kept:
             path.unlink()
-    return found
+    return listing_made
 
 
 def _main(source: Path, target: Path) -> tuple[int, list[int]]:
@@ -128,8 +128,8 @@ def _state(source: Path) -> tuple[int, int]:
     wal = source.with_name(source.name + "-wal")
     if wal.exists() and wal.stat().st_size:
         return (0, 0)
-    found = source.stat()
-    return (found.st_mtime_ns, found.st_size)
+    status = source.stat()
+    return (status.st_mtime_ns, status.st_size)
 
 
 def _maps(data: Path, folder: Path) -> list[Copied]:

@@ -211,14 +211,14 @@ def _day(
     if written < last_place and not some_are_gone:
         if repair:
             main.execute(_REMOVED, (removed.WAS_CUT, reports, day))
-        said = f"it is written up to {written:,}, and {MAIN} counts up to {last_place:,}: it was cut, or replaced by an older file"
-        yield Difference(name, said, repair)
+        cut = f"it is written up to {written:,}, and {MAIN} counts up to {last_place:,}: it was cut, or replaced by an older file"
+        yield Difference(name, cut, repair)
         some_are_gone = some_are_gone or repair
-    known, in_all = main.execute(_FAILURES_OF_DAY, (seq_of(day, 0), seq_of(day, last_place))).fetchone()
+    failures_known, in_all = main.execute(_FAILURES_OF_DAY, (seq_of(day, 0), seq_of(day, last_place))).fetchone()
     thinned = main.execute("SELECT what FROM thinned WHERE day = ?", (day,)).fetchone()
     some_are_gone = some_are_gone or (thinned is not None and "failures" in json.loads(thinned[0])["gone"])
-    if failures > known if some_are_gone else failures != known:
-        yield Difference(name, f"it holds {failures:,} failures, and {MAIN} counts {known:,} of that day")
+    if failures > failures_known if some_are_gone else failures != failures_known:
+        yield Difference(name, f"it holds {failures:,} failures, and {MAIN} counts {failures_known:,} of that day")
     # Records beyond the count may belong to failures before: they are of a commit in progress, or of an interrupted one.
     elif stand_for > in_all + max(0, written - last_place) or (stand_for < in_all and not some_are_gone):
         yield Difference(
@@ -243,19 +243,19 @@ def _look_at_day(path: Path, last_place: int, apps: set[int]) -> tuple[str, int,
         # Files of the first version have no counted failures.
         is_old = version < _WITH_FLOODS
         rows = day.execute(_OF_APPS.format(times="1" if is_old else "stands_for"), (last_place,)).fetchall()
-        seen = [(count, times) for app, count, times in rows if app in apps]
+        matching = [(count, times) for app, count, times in rows if app in apps]
         reports = int(day.execute("SELECT COUNT(*) FROM ids").fetchone()[0])
-        return "", written, reports, sum(count for count, _ in seen), sum(times for _, times in seen)
+        return "", written, reports, sum(count for count, _ in matching), sum(times for _, times in matching)
 
 
 def _counted(main: sqlite3.Connection, count: _Count, *, repair: bool) -> Iterator[Difference]:
-    kept = {tuple(row[:-1]): row[-1] for row in main.execute(count.kept)}
+    counts_kept = {tuple(row[:-1]): row[-1] for row in main.execute(count.kept)}
     rows = {tuple(row[:-1]): row[-1] for row in main.execute(count.rows)}
-    keys = [key for key in kept.keys() | rows.keys() if kept.get(key, 0) != rows.get(key, 0)]
+    keys = [key for key in counts_kept.keys() | rows.keys() if counts_kept.get(key, 0) != rows.get(key, 0)]
     if not keys:
         return
     named = ", ".join(
-        f"{' '.join(map(str, key))}: {kept.get(key, 0):,} kept, {rows.get(key, 0):,} by its rows"
+        f"{' '.join(map(str, key))}: {counts_kept.get(key, 0):,} kept, {rows.get(key, 0):,} by its rows"
         for key in sorted(keys, key=str)[:MOST_NAMED]
     )
     mended = repair and bool(count.mend)

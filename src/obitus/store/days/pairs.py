@@ -13,7 +13,7 @@ from obitus.store.days.texts import Texts
 
 def pairs_of(attributes: Mapping[str, Any]) -> tuple[tuple[str, bool], ...]:
     """Return each attribute as JSON (``"name":value``), and whether it may repeat: floating-point numbers hardly do."""
-    found = []
+    pairs = []
     for name, value in attributes.items():
         kind = type(value)
         if kind is str and len(value) < 100:
@@ -22,8 +22,8 @@ def pairs_of(attributes: Mapping[str, Any]) -> tuple[tuple[str, bool], ...]:
             pair = f"{_written(name)}:{value}"
         else:
             pair = f"{_written(name)}:{json.dumps(value, ensure_ascii=False, separators=(',', ':'))}"
-        found.append((pair, kind is not float))
-    return tuple(found)
+        pairs.append((pair, kind is not float))
+    return tuple(pairs)
 
 
 @remembered(4096)
@@ -79,17 +79,17 @@ def is_among(written: bytes, shared: bytes) -> bool:
 
 def numbers_in(shared: bytes | None) -> list[int]:
     """Return the numbers of texts in a column ``shared`` (LEB128, as in DWARF and WebAssembly)."""
-    found, number, shift = [], 0, 0
+    numbers, number, shift = [], 0, 0
     for byte in shared or b"":
         number |= (byte & 0x7F) << shift
         shift += 7
         if byte < 0x80:
-            found.append(number)
+            numbers.append(number)
             number, shift = 0, 0
-    return found
+    return numbers
 
 
 def attributes_of(shared: bytes | None, others: str | None, text_of: Callable[[int], str]) -> dict[str, Any]:
     """Return the attributes of a row."""
-    found: dict[str, Any] = json.loads("{" + ",".join(text_of(number) for number in numbers_in(shared)) + "}")
-    return found | json.loads(others) if others else found
+    attributes: dict[str, Any] = json.loads("{" + ",".join(text_of(number) for number in numbers_in(shared)) + "}")
+    return attributes | json.loads(others) if others else attributes

@@ -37,10 +37,10 @@ def delete(path: Path) -> None:
 def keep_damaged(path: Path) -> Path:
     """Rename an unreadable file, and return the new path: perhaps something can be saved from it."""
     number = 1
-    while (kept := path.with_name(f"{path.name}.damaged-{number}")).exists():
+    while (path_kept := path.with_name(f"{path.name}.damaged-{number}")).exists():
         number += 1
-    _rename(f"{path}", f"{kept}")
-    return kept
+    _rename(f"{path}", f"{path_kept}")
+    return path_kept
 
 
 def was_damaged(kept: Path) -> str:

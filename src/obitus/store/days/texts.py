@@ -36,16 +36,16 @@ class Texts:
         """Return the number of a text, which gets one if it has none."""
         if not text:
             return NOTHING
-        known = self._known.get(text)
-        return self._looked_up(text, hash_of(text)) if known is None else known
+        number = self._known.get(text)
+        return self._looked_up(text, hash_of(text)) if number is None else number
 
     def number_if_it_repeats(self, text: str) -> int | None:
         """Return the number of a text that has come before, None for a new one."""
         if not text:
             return NOTHING
-        known = self._known.get(text)
-        if known is not None:
-            return known
+        number = self._known.get(text)
+        if number is not None:
+            return number
         if len(text) > LONGEST_KNOWN:
             return None
         key = hash_of(text)

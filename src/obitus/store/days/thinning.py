@@ -107,18 +107,18 @@ def _rows(connection: sqlite3.Connection, of: str) -> int:
 
 def _words(new: sqlite3.Connection, unpack: Unpack) -> Iterator[list[tuple[int, str]]]:
     """Yield the words of all kept rows, some at a time: the index itself cannot be read back."""
-    known: dict[int, str] = {0: ""}
+    numbers: dict[int, str] = {0: ""}
 
     def text_of(number: int) -> str:
-        if number not in known:
+        if number not in numbers:
             row = new.execute(_TEXT, (number,)).fetchone()
-            known[number] = str(row[0]) if row is not None else ""
-        return known[number]
+            numbers[number] = str(row[0]) if row is not None else ""
+        return numbers[number]
 
     after = 0
-    while found := typed(new.execute(_LOGS, (after,)), LogRow):
-        after = found[-1].place
-        yield [(row.place, logs.facts_of(logs.report_of(row, text_of)).indexed) for row in found]
+    while rows := typed(new.execute(_LOGS, (after,)), LogRow):
+        after = rows[-1].place
+        yield [(row.place, logs.facts_of(logs.report_of(row, text_of)).indexed) for row in rows]
     after = 0
     while packed := new.execute(_EVIDENCE, (after,)).fetchall():
         after = packed[-1]["place"]

@@ -86,9 +86,9 @@ class DayFile:
         for statement in _TRIM:
             deleted += self.connection.execute(statement, (last_place,)).rowcount
         for place, n in self.connection.execute(_STAND_FOR_OTHERS).fetchall():
-            known = main.execute(_STANDS_FOR, (seq_of(self.day, place),)).fetchone()
-            if known is not None and known[0] != n:
-                self.connection.execute(_SET_STANDS_FOR, (known[0], place))
+            represented = main.execute(_STANDS_FOR, (seq_of(self.day, place),)).fetchone()
+            if represented is not None and represented[0] != n:
+                self.connection.execute(_SET_STANDS_FOR, (represented[0], place))
         self.connection.execute("COMMIT")
         if deleted:
             _log.warning(
@@ -164,24 +164,24 @@ class WritingDays:
 
     def at(self, day: int) -> DayFile:
         """Return a day's file, as part of the present commit; the undated one's, where this day would exceed the bound of days."""
-        found = self._taking_part.get(day)
-        if found is not None:
-            return found
+        file = self._taking_part.get(day)
+        if file is not None:
+            return file
         if day not in self._open and self._is_one_too_many(day):
             day = UNDATED
             if day in self._taking_part:
                 return self._taking_part[day]
         if day in self._removed:
             raise errors.StoreBusy(f"the reports of {day_text(day)} are being removed; send again in a moment")
-        found = self._open.get(day) or self._opened(day)
-        self._open[day] = found
+        file = self._open.get(day) or self._opened(day)
+        self._open[day] = file
         self._open.move_to_end(day)
-        with our_errors(found.path):
-            found.begin()
+        with our_errors(file.path):
+            file.begin()
             if not self._is_first_job:
-                found.begin_job()
-        self._taking_part[day] = found
-        return found
+                file.begin_job()
+        self._taking_part[day] = file
+        return file
 
     def _finish_latest(self) -> None:
         """Delete the records of an interrupted commit in the latest files, before they are read."""
@@ -207,18 +207,18 @@ class WritingDays:
         path, last_place = path_of(self.folder, day), int(row[0]) if row else 0
         was_there = path.exists()
         try:
-            found = DayFile(path, day, last_place, self._main, is_new=row is None)
+            opened = DayFile(path, day, last_place, self._main, is_new=row is None)
         except errors.StoreDamaged as error:
             # One broken file must not block reports of its day for ever.
-            kept = removed.keep_damaged(path)
-            _log.error("%s; it is kept as %s, and another one is begun", error, kept.name)
-            self._lost(day, removed.was_damaged(kept), 0)
+            damaged = removed.keep_damaged(path)
+            _log.error("%s; it is kept as %s, and another one is begun", error, damaged.name)
+            self._lost(day, removed.was_damaged(damaged), 0)
             return DayFile(path, day, last_place, self._main, is_new=row is None)
-        if found.lost_some:
+        if opened.lost_some:
             why = removed.WAS_CUT if was_there else removed.WAS_MISSING
             _log.error("%s: what was reported before is not in it, %s", path, why)
-            self._lost(day, why, found.reports)
-        return found
+            self._lost(day, why, opened.reports)
+        return opened
 
     def _lost(self, day: int, why: str, reports: int) -> None:
         """Record in the main file that a day's reports are gone, except so many."""
@@ -234,26 +234,26 @@ class WritingDays:
 
     def begin_job(self) -> None:
         """Begin work that can be rolled back alone."""
-        for one in self._taking_part.values():
-            one.begin_job()
+        for file in self._taking_part.values():
+            file.begin_job()
 
     def end_job(self, *, failed: bool = False) -> None:
         """Keep or roll back the work since ``begin_job``."""
         if failed:
             self.floods.forget()
-        for one in self._taking_part.values():
-            with our_errors(one.path):
-                one.end_job(failed=failed)
+        for file in self._taking_part.values():
+            with our_errors(file.path):
+                file.end_job(failed=failed)
 
     def commit(self, reached: Callable[[str], None]) -> None:
         """Commit the day files; the caller commits the main file after that. ``reached`` is called between two commits."""
-        for one in self._taking_part.values():
-            with our_errors(one.path):
-                one.note(self._main)
-        for one in self._taking_part.values():
-            reached(f"before {day_text(one.day)}")
-            with our_errors(one.path):
-                one.commit()
+        for file in self._taking_part.values():
+            with our_errors(file.path):
+                file.note(self._main)
+        for file in self._taking_part.values():
+            reached(f"before {day_text(file.day)}")
+            with our_errors(file.path):
+                file.commit()
         reached("before the main file")
 
     def done(self) -> None:
@@ -267,13 +267,13 @@ class WritingDays:
     def give_up(self) -> None:
         """Abandon this commit: records on disk already are deleted when their file is next opened."""
         self.floods.forget()
-        for day, one in self._taking_part.items():
+        for day, file in self._taking_part.items():
             self._open.pop(day, None)
             try:
                 # Closing rolls back what is not committed.
-                one.connection.close()
+                file.connection.close()
             except sqlite3.Error as error:
-                _log.error("%s could not be closed (%s)", one.path, error)
+                _log.error("%s could not be closed (%s)", file.path, error)
         self._taking_part.clear()
         self._removed.clear()
 
@@ -281,9 +281,9 @@ class WritingDays:
         """Close a day's file, since this commit removes it; return False where it takes part in the commit."""
         if day in self._taking_part:
             return False
-        found = self._open.pop(day, None)
-        if found is not None:
-            found.connection.close()
+        file = self._open.pop(day, None)
+        if file is not None:
+            file.connection.close()
         self._removed.add(day)
         return True
 
@@ -294,6 +294,6 @@ class WritingDays:
     def close(self) -> None:
         """Close all files."""
         self.give_up()
-        for one in self._open.values():
-            let_go(one.connection, one.path)
+        for file in self._open.values():
+            let_go(file.connection, file.path)
         self._open.clear()

@@ -80,20 +80,20 @@ class Batch:
     def release_of(self, report: Prepared) -> releases.ReleaseOfReport:
         """Return the release of a report, which is added if it was not known."""
         key = (report.app_id, report.release, report.environment)
-        known = self._came.get(key)
+        release_known = self._came.get(key)
         # A later report of the same release does not change when that was first seen.
-        if known is not None and report.time_ms >= known[1]:
-            return known[0]
-        found = releases.come(self.connection, report.app_id, report.release, report.time_ms)
-        if report.release and not found.beyond:
-            if found.new:
+        if release_known is not None and report.time_ms >= release_known[1]:
+            return release_known[0]
+        release = releases.come(self.connection, report.app_id, report.release, report.time_ms)
+        if report.release and not release.beyond:
+            if release.new:
                 releases.bind_next(self.connection, report.app_id, report.release, report.received_ms)
                 events.add(
                     self.connection, "release-seen", report.received_ms, app_id=report.app_id, release=report.release
                 )
-            releases.infer_deploy(self.connection, report.app_id, found.id, report.environment, report.time_ms)
-        self._came[key] = (found, report.time_ms)
-        return found
+            releases.infer_deploy(self.connection, report.app_id, release.id, report.environment, report.time_ms)
+        self._came[key] = (release, report.time_ms)
+        return release
 
     def number(self, report: Prepared, release_id: int) -> tuple[int, bool]:
         """Give a report its number; return it, and whether the report is new."""
@@ -162,8 +162,8 @@ class Batch:
         logger = self._name(report.app_id, "logger", log.logger)
         for minutes, slot in slots_at(report.time_ms, report.received_ms):
             self._warnings[minutes, slot, report.app_id, logger, release_id, report.environment] += 1
-        said = self._name(report.app_id, "said", log.warns)
-        self._said[report.app_id, report.time_ms // HOUR_MS, said, release_id, report.environment] += 1
+        text_id = self._name(report.app_id, "said", log.warns)
+        self._said[report.app_id, report.time_ms // HOUR_MS, text_id, release_id, report.environment] += 1
 
     def hit(self, report: Prepared, tracepoint: int) -> None:
         """Count one hit of a tracepoint."""

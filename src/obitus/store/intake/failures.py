@@ -33,20 +33,20 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
     """Store a failure; raises WantsWhole, with nothing done, for one that is to be kept whole and was not fully prepared."""
     connection = batch.connection
     values = _values(report, facts, seq, release_id)
-    found = batch.met.find(report.app_id, facts.decided, report.received_ms)
-    issue_id = found.issue_id
+    issue = batch.met.find(report.app_id, facts.decided, report.received_ms)
+    issue_id = issue.issue_id
     if issue_id is None:
-        issue_id = _add_issue(batch, report, values, found.collecting)
-    if not found.known:
-        add_fingerprint(connection, report.app_id, issue_id, facts.decided, found)
-        if batch.parked.met_elsewhere(report.app_id, found.fingerprint, report.received_ms):
+        issue_id = _add_issue(batch, report, values, issue.collecting)
+    if not issue.known:
+        add_fingerprint(connection, report.app_id, issue_id, facts.decided, issue)
+        if batch.parked.met_elsewhere(report.app_id, issue.fingerprint, report.received_ms):
             batch.met.states_changed()
-    values |= {"fingerprint": found.fingerprint, "issue_id": issue_id}
+    values |= {"fingerprint": issue.fingerprint, "issue_id": issue_id}
     state = batch.met.state_of(issue_id)
     judged = _judge(connection, report, issue_id, state)
     alike = Alike(
         issue_id,
-        found.fingerprint,
+        issue.fingerprint,
         release_id,
         report.environment,
         facts.entry_point,
@@ -56,7 +56,7 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
         judged.from_older_release,
         day_and_place(seq)[0],
     )
-    may_be_counted = found.known and not report.is_wanted
+    may_be_counted = issue.known and not report.is_wanted
     was_counted = report.counted is not None
     representative = (
         batch.crowd.represented_by(alike, report.time_ms, report.received_ms, was_counted=was_counted)
@@ -86,7 +86,7 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
         batch.crowd.add(seq, alike, report.time_ms, facts.user_id, failures - 1)
     if judged.changed:
         _come_back(batch, report, values, (state, judged))
-    return Taken(already_there=False, issue_id=issue_id, new_issue=found.issue_id is None, regressed=judged.changed)
+    return Taken(already_there=False, issue_id=issue_id, new_issue=issue.issue_id is None, regressed=judged.changed)
 
 
 def _values(report: Prepared, facts: FailureFacts, seq: int, release_id: int) -> dict[str, Any]:

@@ -57,13 +57,13 @@ class MetIssues:
     def find(self, app_id: int, decided: Decided, received_ms: int) -> FoundIssue:
         """Find the issue of a failure, like ``grouping.find``."""
         key = (app_id, decided.fingerprint)
-        known = self._found.get(key)
-        if known is None:
-            known = find(self._connection, app_id, decided, received_ms)
+        issue = self._found.get(key)
+        if issue is None:
+            issue = find(self._connection, app_id, decided, received_ms)
             # Where a split keeps issues apart, values of the failure decide too.
-            if known.known and known.fingerprint == decided.fingerprint:
-                self._found[key] = known
-        return known
+            if issue.known and issue.fingerprint == decided.fingerprint:
+                self._found[key] = issue
+        return issue
 
     def state_of(self, issue_id: int) -> State:
         """Return the state that an issue has by now."""
@@ -84,22 +84,22 @@ class MetIssues:
         self._connection.executemany(_ADD_FAILURE, self._kept)
         issues: dict[int, dict[str, Any]] = {}
         releases: dict[tuple[int, int, str, str], dict[str, Any]] = {}
-        for one in self._kept:
-            time_ms, issue_id = one["time_ms"], one["issue_id"]
+        for met_issue in self._kept:
+            time_ms, issue_id = met_issue["time_ms"], met_issue["issue_id"]
             shown = issues.get(issue_id)
             if shown is None:
                 shown = issues[issue_id] = {"issue_id": issue_id, "failures": 0, "from_older_releases": 0}
-                shown |= _first(one) | _last(one)
+                shown |= _first(met_issue) | _last(met_issue)
             shown["failures"] += 1
-            shown["from_older_releases"] += one["from_older_release"]
+            shown["from_older_releases"] += met_issue["from_older_release"]
             if time_ms >= shown["last_ms"]:
-                shown |= _last(one)
+                shown |= _last(met_issue)
             if time_ms < shown["first_ms"]:
-                shown |= _first(one)
-            key = (issue_id, one["release_id"], one["environment"], one["entry_point"])
+                shown |= _first(met_issue)
+            key = (issue_id, met_issue["release_id"], met_issue["environment"], met_issue["entry_point"])
             counted = releases.get(key)
             if counted is None:
-                counted = releases[key] = one | {"failures": 0, "first_ms": time_ms, "last_ms": time_ms}
+                counted = releases[key] = met_issue | {"failures": 0, "first_ms": time_ms, "last_ms": time_ms}
             counted["failures"] += 1
             counted["first_ms"] = min(counted["first_ms"], time_ms)
             counted["last_ms"] = max(counted["last_ms"], time_ms)

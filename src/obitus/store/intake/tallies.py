@@ -49,10 +49,10 @@ def has_grown(batch: Batch, seq: int, report: Prepared) -> bool:
     tallies = typed(batch.connection.execute(_GROWING, (seq,)), GrowingTally)
     if not tallies or tallies[0].runs >= report.tally.runs:
         return False
-    known = tallies[0]
+    first = tallies[0]
     # Additional runs count in the tally's first hour, even if the process has reached the next hour.
-    place = (known.release_id, known.environment, known.time_ms)
-    _count_runs(batch.connection, report, report.tally, report.tally.runs - known.runs, place)
+    place = (first.release_id, first.environment, first.time_ms)
+    _count_runs(batch.connection, report, report.tally, report.tally.runs - first.runs, place)
     batch.connection.execute(_HAS_GROWN, (report.tally.runs, seq))
     batch.grown(seq, report)
     return True

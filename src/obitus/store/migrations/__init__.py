@@ -80,10 +80,10 @@ def _take_step(connection: sqlite3.Connection, path: Path, step: int, *, was_emp
 
 def _statements(text: str) -> list[str]:
     """Return the statements of a file, each whole."""
-    found, rest = [], ""
+    statements, rest = [], ""
     for line in text.splitlines(keepends=True):
         rest += line
         if ";" in line and sqlite3.complete_statement(rest):
-            found.append(rest)
+            statements.append(rest)
             rest = ""
-    return [*found, rest] if rest.strip() else found
+    return [*statements, rest] if rest.strip() else statements

@@ -58,13 +58,13 @@ class Command:
         except (NotAllowed, OSError) as error:
             raise DeliveryTrouble(str(error)) from None
         try:
-            said, _ = started.communicate(json.dumps(as_data(out.letter), ensure_ascii=False).encode(), COMMAND_S)
+            output, _ = started.communicate(json.dumps(as_data(out.letter), ensure_ascii=False).encode(), COMMAND_S)
         except subprocess.TimeoutExpired:
             # Its children are killed too.
             os.killpg(started.pid, signal.SIGKILL)
             started.communicate()
             raise DeliveryTrouble(f"{command} did not end within {COMMAND_S:g} s, and was ended") from None
-        text = " ".join(said[:MOST_SAID].decode("utf-8", "replace").split())
+        text = " ".join(output[:MOST_SAID].decode("utf-8", "replace").split())
         if started.returncode:
             raise DeliveryTrouble(f"exit status {started.returncode}: {text}")
         return f"exit status 0 {text}".strip()

@@ -70,8 +70,8 @@ class Mail:
         try:
             return self._hand_over(settings, str(out.secrets.get("password", "")), message)
         except smtplib.SMTPRecipientsRefused as error:
-            code, said = next(iter(error.recipients.values()))
-            raise DeliveryTrouble(f"{code} {_text(said)}", for_good=code >= 500) from None
+            code, answer = next(iter(error.recipients.values()))
+            raise DeliveryTrouble(f"{code} {_text(answer)}", for_good=code >= 500) from None
         except smtplib.SMTPAuthenticationError as error:
             raise DeliveryTrouble(
                 f"the server does not let it in: {error.smtp_code} {_text(error.smtp_error)}"
@@ -105,13 +105,13 @@ class Mail:
             wrong = {to: answer for to, answer in refused.items() if answer[0] not in (250, 251)}
             if len(wrong) == len(refused):
                 raise smtplib.SMTPRecipientsRefused(wrong)
-            code, said = server.data(message.as_bytes(policy=SMTP.clone(cte_type="7bit")))
+            code, server_answer = server.data(message.as_bytes(policy=SMTP.clone(cte_type="7bit")))
             if code != 250:
-                raise smtplib.SMTPDataError(code, said)
+                raise smtplib.SMTPDataError(code, server_answer)
         finally:
             server.close()
         not_to = f"; not to {', '.join(wrong)}" if wrong else ""
-        return f"{code} {_text(said)}{not_to}"
+        return f"{code} {_text(server_answer)}{not_to}"
 
 
 class _Server(smtplib.SMTP):

@@ -83,10 +83,10 @@ class Webhook:
             answer = self._asker.post(settings["url"], body, headers)
         except (AskingTrouble, NotAllowed) as error:
             raise DeliveryTrouble(str(error)) from None
-        said = answer.said(300)
+        text = answer.said(300)
         if answer.is_taken:
-            return said
-        raise DeliveryTrouble(said, for_good=400 <= answer.status < 500 and answer.status not in _AGAIN)
+            return text
+        raise DeliveryTrouble(text, for_good=400 <= answer.status < 500 and answer.status not in _AGAIN)
 
     def body(self, letter: Letter, template: str, content_type: str) -> tuple[bytes, str]:
         """Return the body of a message and its media type; raises DeliveryTrouble where a template fails."""
@@ -120,8 +120,8 @@ def signature(secret: str, uid: str, now_s: int, body: bytes) -> dict[str, str]:
 
     ``Obitus-Signature: sha256=HEX`` is HMAC-SHA-256 (RFC 2104) of ``ID.TIME.BODY``, the time in Unix seconds.
     """
-    found = {"Obitus-Id": uid, "Obitus-Time": str(now_s)}
+    headers = {"Obitus-Id": uid, "Obitus-Time": str(now_s)}
     if secret:
         signed = b".".join((uid.encode(), str(now_s).encode(), body))
-        found["Obitus-Signature"] = f"sha256={hmac.new(secret.encode(), signed, hashlib.sha256).hexdigest()}"
-    return found
+        headers["Obitus-Signature"] = f"sha256={hmac.new(secret.encode(), signed, hashlib.sha256).hexdigest()}"
+    return headers
