@@ -1,6 +1,7 @@
 <script lang="ts">
 	import { onMount } from 'svelte';
 	import { api, asked, type Said, Trouble } from '../lib/api';
+	import TroubleLine from '../parts/TroubleLine.svelte';
 
 	/** The secret is after `#`, which browsers do not send. */
 	const secret = location.hash.slice(1);
@@ -27,7 +28,7 @@
 <svelte:head><title>A link in a message · Obitus</title></svelte:head>
 
 <h1 class="mt-10 font-serif text-2xl font-semibold">{link?.asks ?? 'A link in a message'}</h1>
-{#if trouble}<p role="alert" class="border-error-700-300 mt-3 border-l-4 pl-3">{trouble}</p>{/if}
+<TroubleLine text={trouble} />
 {#if link}
 	<p class="mt-2 wrap-anywhere">{link.title}</p>
 	{#if link.state && !done}<p class="text-surface-600-400 mt-1">{link.state}</p>{/if}

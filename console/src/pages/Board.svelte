@@ -13,6 +13,7 @@
 	import ViewPane from '../parts/board/ViewPane.svelte';
 	import CallGraph from '../parts/now/CallGraph.svelte';
 	import NowPart from '../parts/now/NowPart.svelte';
+	import TroubleLine from '../parts/TroubleLine.svelte';
 
 	let { number }: { number: number } = $props();
 	const EVERY_MS = 15_000;
@@ -80,7 +81,7 @@
 				<button class="act text-sm" onclick={turnAlone}>{alone ? 'Show the rest' : 'Show alone'}</button>
 			</span>
 		</div>
-		{#if doing.trouble}<p class="border-error-700-300 my-2 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
+		<TroubleLine text={doing.trouble?.message} />
 		{#if !stored.panes.length}
 			<p class="my-8">
 				Nothing is on this board yet. Put something on it from <a href={place.to('/now')}>Now</a> or

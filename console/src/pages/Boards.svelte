@@ -7,6 +7,7 @@
 	import { questions } from '../lib/questions';
 	import { ago, countOf } from '../lib/words';
 	import LoadState from '../parts/LoadState.svelte';
+	import TroubleLine from '../parts/TroubleLine.svelte';
 
 	const found = watch(() => questions.boards());
 	const doing = new Doing();
@@ -53,5 +54,5 @@
 >
 	<label class="flex flex-col gap-1 text-sm">Name of a new board <input class="entry" bind:value={name} required maxlength="100" /></label>
 	<button class="act" disabled={doing.busy}>Make it</button>
-	{#if doing.trouble}<p class="border-error-700-300 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
+	<TroubleLine text={doing.trouble?.message} />
 </form>

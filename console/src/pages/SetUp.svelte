@@ -14,6 +14,7 @@
 	import PassingOn from '../parts/PassingOn.svelte';
 	import People from '../parts/People.svelte';
 	import { session } from '../lib/session.svelte';
+	import TroubleLine from '../parts/TroubleLine.svelte';
 
 	const apps = watch(questions.apps);
 	let name = $state('');
@@ -58,7 +59,7 @@
 			</label>
 			<button class="act">Add and make a key</button>
 		</form>
-		{#if said}<p role="alert" class="border-error-700-300 mt-3 border-l-4 pl-3">{said}</p>{/if}
+		<TroubleLine text={said} />
 		{#if made}{#key made.id}<FirstReport key={made} />{/key}{/if}
 	</section>
 {/if}

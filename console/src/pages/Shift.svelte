@@ -10,6 +10,7 @@
 	import IssueTable from '../parts/IssueTable.svelte';
 	import LoadState from '../parts/LoadState.svelte';
 	import QuietFailures from '../parts/QuietFailures.svelte';
+	import TroubleLine from '../parts/TroubleLine.svelte';
 
 	const shift = watch(() => questions.shift(place.filter));
 	const shapes = { new: '+', regressed: '▲', reopened: '◠', decided: '●', noted: '✎', changed: '·' } as const;
@@ -59,7 +60,7 @@
 			<a href={markdown} download="shift.md">Save it as a file</a>
 			<span class="text-surface-600-400">The sentence at the top says how long the shift was.</span>
 		</p>
-		{#if trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{trouble}</p>{/if}
+		<TroubleLine text={trouble} />
 
 		<h2 class="section">Unassigned</h2>
 		{#if found.unassigned.length}<IssueTable rows={found.unassigned} label="Unassigned" window={found.window} />

@@ -3,6 +3,7 @@
 	import { api, asked, Trouble } from '../lib/api';
 	import { place } from '../lib/place.svelte';
 	import { ROLES, session, type Role, type SignInOrder } from '../lib/session.svelte';
+	import TroubleLine from '../parts/TroubleLine.svelte';
 
 	const OPENID: Record<string, string> = {
 		failed: 'That did not work: what came back could not be trusted, or took too long. Try again; the service’s log says more.',
@@ -84,7 +85,7 @@
 <main class="mx-auto mt-24 max-w-sm px-4">
 	<h1 class="font-serif text-3xl font-semibold">Obitus</h1>
 	<p class="text-surface-600-400 mb-6">What broke, since when, for whom, and whether the last fix held.</p>
-	{#if said || session.trouble}<p role="alert" class="border-error-700-300 mb-4 border-l-4 pl-3">{said || session.trouble}</p>{/if}
+	<TroubleLine text={said || session.trouble} />
 	{#if invited}
 		<p class="mb-4">
 			You are invited as a <b>{invited.role}</b>, who {ROLES[invited.role]}. Choose the name that others see, and a password.

@@ -16,6 +16,7 @@
 	import KeyDay from './KeyDay.svelte';
 	import WhoSees from './WhoSees.svelte';
 	import { ago, moment } from '../lib/words';
+	import TroubleLine from './TroubleLine.svelte';
 
 	let { app, newKey }: AppCardProps = $props();
 	let environment = $state('');
@@ -120,5 +121,5 @@
 		</form>
 		<WhoSees app={app.name} />
 	{/if}
-	{#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
+	<TroubleLine text={said} />
 </article>

@@ -20,7 +20,7 @@
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
 	import PriorityMark from './PriorityMark.svelte';
-	import DoingTrouble from './DoingTrouble.svelte';
+	import TroubleLine from './TroubleLine.svelte';
 
 	let { issue }: HandOverProps = $props();
 	const people = watch(questions.people);
@@ -89,4 +89,4 @@
 		</label>
 	{/if}
 </p>
-<DoingTrouble {doing} />
+<TroubleLine text={doing.trouble?.message} />

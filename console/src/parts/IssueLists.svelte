@@ -17,6 +17,7 @@
 	import { questions } from '../lib/questions';
 	import { session } from '../lib/session.svelte';
 	import SaveDialog from './SaveDialog.svelte';
+	import TroubleLine from './TroubleLine.svelte';
 
 	type List = Said<'ListAnswer'>;
 	let { question, state: shownState, sort }: IssueListsProps = $props();
@@ -65,5 +66,5 @@
 		{:else if question || shownState}<button class="quiet-act" onclick={ask}>Save as a list …</button>{/if}
 	{/if}
 </nav>
-{#if doing.trouble && !open}<p role="alert" class="border-error-700-300 mb-2 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
+<TroubleLine text={open ? undefined : doing.trouble?.message} />
 <SaveDialog bind:open bind:called bind:forAll title="Save as a list" {doing} save={() => void save()} />

@@ -17,6 +17,7 @@
 	import { session } from '../lib/session.svelte';
 	import { moment } from '../lib/words';
 	import Prose from './Prose.svelte';
+	import TroubleLine from './TroubleLine.svelte';
 
 	let { issue, note }: NoteRowProps = $props();
 	let text = $state<string>();
@@ -83,5 +84,5 @@
 			{/each}
 		</ol>
 	{/if}
-	{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-1 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
+	<TroubleLine text={doing.trouble?.message} />
 </li>

@@ -16,7 +16,7 @@
 	import { countOf, moment } from '../lib/words';
 	import LoadState from './LoadState.svelte';
 	import NoteRow from './NoteRow.svelte';
-	import DoingTrouble from './DoingTrouble.svelte';
+	import TroubleLine from './TroubleLine.svelte';
 
 	let { issue, app }: NotesAndChecksProps = $props();
 	const known = watch(() => questions.notes(issue));
@@ -148,4 +148,4 @@
 		</div>
 	</form>
 {/if}
-<DoingTrouble {doing} />
+<TroubleLine text={doing.trouble?.message} />

@@ -2,7 +2,7 @@
 	import { api } from '../lib/api';
 	import { Doing } from '../lib/doing.svelte';
 	import { session } from '../lib/session.svelte';
-	import DoingTrouble from './DoingTrouble.svelte';
+	import TroubleLine from './TroubleLine.svelte';
 
 	let offered = $state<{ secret: string; address: string; picture: string }>();
 	let code = $state('');
@@ -57,5 +57,5 @@
 	{:else}
 		<button class="act mt-1 text-sm" onclick={begin}>Set up one-time codes</button>
 	{/if}
-	<DoingTrouble {doing} />
+	<TroubleLine text={doing.trouble?.message} />
 </section>

@@ -7,7 +7,7 @@
 	import { ROLES, session, type Role } from '../lib/session.svelte';
 	import { ago, moment } from '../lib/words';
 	import LoadState from './LoadState.svelte';
-	import DoingTrouble from './DoingTrouble.svelte';
+	import TroubleLine from './TroubleLine.svelte';
 
 	const people = watch(questions.people);
 	const invitations = watch(() => (session.administers ? questions.invitations() : undefined));
@@ -119,5 +119,5 @@
 			{/each}
 		</ul>
 	{/if}
-	<DoingTrouble {doing} />
+	<TroubleLine text={doing.trouble?.message} />
 </section>

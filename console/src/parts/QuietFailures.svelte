@@ -16,6 +16,7 @@
 	import { live } from '../lib/live.svelte';
 	import { place } from '../lib/place.svelte';
 	import { ago } from '../lib/words';
+	import TroubleLine from './TroubleLine.svelte';
 
 	let { quiet }: QuietFailuresProps = $props();
 	const doing = new Doing();
@@ -40,7 +41,7 @@
 		`/search?${queryOf({ kind: one.records === 'run' ? 'runs' : 'logs', question: one.question, window: place.filter.window })}`;
 </script>
 
-{#if doing.trouble}<p role="alert" class="border-error-700-300 mb-2 border-l-4 pl-3">{doing.trouble.message}</p>{/if}
+<TroubleLine text={doing.trouble?.message} />
 <ul>
 	{#each quiet as one (one.id)}
 		<li class="border-surface-200-800 grid gap-x-4 gap-y-1 border-t py-2 sm:grid-cols-[7.5rem_minmax(0,1fr)_auto]">

@@ -1,6 +1,7 @@
 <script lang="ts">
 	import { Hiding } from '../lib/hiding.svelte';
 	import { countOf, moment } from '../lib/words';
+	import TroubleLine from './TroubleLine.svelte';
 
 	const hiding = new Hiding();
 	const submit = (event: SubmitEvent) => {
@@ -56,5 +57,5 @@
 			</dl>
 		</div>
 	{/if}
-	{#if hiding.said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{hiding.said}</p>{/if}
+	<TroubleLine text={hiding.said} />
 </section>

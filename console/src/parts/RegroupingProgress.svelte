@@ -9,6 +9,7 @@
 
 <script lang="ts">
 	import { Progress } from '@skeletonlabs/skeleton-svelte';
+	import TroubleLine from './TroubleLine.svelte';
 
 	let { of }: RegroupingProgressProps = $props();
 	const busy = $derived(of.running?.state === 'running' || of.running?.state === 'undoing');
@@ -27,4 +28,4 @@
 		{#if of.running?.state === 'done'}<button class="act ml-2" onclick={() => of.running && of.undo(of.running.id)}>Undo</button>{/if}
 	</p>
 {/if}
-{#if of.trouble}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{of.trouble}</p>{/if}
+<TroubleLine text={of.trouble} />

@@ -16,6 +16,7 @@
 
 <script lang="ts">
 	import Dialog from './Dialog.svelte';
+	import TroubleLine from './TroubleLine.svelte';
 
 	let { open = $bindable(), title, called = $bindable(), forAll = $bindable(), doing, save, more }: SaveDialogProps = $props();
 	const submit = (event: SubmitEvent) => {
@@ -29,7 +30,7 @@
 		<label class="flex flex-col gap-1">Name <input class="entry" bind:value={called} required maxlength="100" /></label>
 		<label class="flex items-center gap-2"><input type="checkbox" bind:checked={forAll} /> for all of the team</label>
 		{@render more?.()}
-		{#if doing.trouble}<p class="border-error-700-300 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
+		<TroubleLine text={doing.trouble?.message} />
 		<div class="flex gap-3">
 			<button class="act" disabled={doing.busy}>Save</button>
 			<button type="button" class="act" onclick={() => (open = false)}>Cancel</button>

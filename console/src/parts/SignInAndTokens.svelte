@@ -6,6 +6,7 @@
 	import { again } from '../lib/records';
 	import { session } from '../lib/session.svelte';
 	import { ago, moment } from '../lib/words';
+	import TroubleLine from './TroubleLine.svelte';
 
 	const SCOPES = { read: 'read', decide: 'read and decide about issues', administer: 'do everything' } as const;
 	type Scope = keyof typeof SCOPES;
@@ -146,5 +147,5 @@
 		<button class="act">Set the password</button>
 	</form>
 	<p role="status" class="text-primary-700-300 text-sm">{done}</p>
-	{#if said}<p role="alert" class="border-error-700-300 mt-2 border-l-4 pl-3 text-sm">{said}</p>{/if}
+	<TroubleLine text={said} />
 </section>

@@ -3,6 +3,7 @@
 	import { Doing } from '../lib/doing.svelte';
 	import NameEntry from './NameEntry.svelte';
 	import SecretEntry from './SecretEntry.svelte';
+	import TroubleLine from './TroubleLine.svelte';
 
 	// Adds a target. Secrets are never shown again.
 	const KINDS: Record<TargetKind, string> = {
@@ -115,7 +116,7 @@
 			<span class="text-surface-600-400">Redaction rules of its own, one per line</span>
 			<textarea class="entry font-mono" rows="2" bind:value={hides} maxlength="5000" placeholder="name passenger"></textarea>
 		</label>
-		{#if doing.trouble}<p role="alert" class="border-error-700-300 border-l-4 pl-3">{doing.trouble.message}</p>{/if}
+		<TroubleLine text={doing.trouble?.message} />
 		<div><button class="act" disabled={doing.busy}>Pass records on</button></div>
 	</form>
 </details>

@@ -10,6 +10,7 @@
 	import { watch } from '../lib/asking.svelte';
 	import { Doing } from '../lib/doing.svelte';
 	import { questions } from '../lib/questions';
+	import TroubleLine from './TroubleLine.svelte';
 
 	let { app }: WhoSeesProps = $props();
 	const people = watch(questions.people);
@@ -39,5 +40,5 @@
 			{/each}
 		{/if}
 	</fieldset>
-	{#if doing.trouble}<p role="alert" class="border-error-700-300 mt-1 border-l-4 pl-3 text-sm">{doing.trouble.message}</p>{/if}
+	<TroubleLine text={doing.trouble?.message} />
 {/if}

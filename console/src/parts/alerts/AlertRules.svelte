@@ -8,7 +8,7 @@
 	import { live } from '../../lib/live.svelte';
 	import RuleForm from './RuleForm.svelte';
 	import RulePreview from './RulePreview.svelte';
-	import DoingTrouble from '../DoingTrouble.svelte';
+	import TroubleLine from '../TroubleLine.svelte';
 
 	const rules = watch(questions.alertRules);
 	const doing = new Doing();
@@ -99,7 +99,7 @@
 					>{/each}
 			</p>
 		{/if}
-		<DoingTrouble {doing} />
+		<TroubleLine text={doing.trouble?.message} />
 		{#if preview}
 			<RulePreview {preview} />
 			{#if session.administers}{#key editing}<RuleForm {when} {editing} {kept} />{/key}{/if}

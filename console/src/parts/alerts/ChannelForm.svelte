@@ -16,6 +16,7 @@
 	import { questions } from '../../lib/questions';
 	import NameEntry from '../NameEntry.svelte';
 	import SecretEntry from '../SecretEntry.svelte';
+	import TroubleLine from '../TroubleLine.svelte';
 
 	let { editing, done }: ChannelFormProps = $props();
 	const KINDS: Record<ChannelKind, string> = {
@@ -159,7 +160,7 @@
 			</label>
 			<label class="flex items-center gap-2">in <input class="entry" bind:value={zone} maxlength="60" /></label>
 		</div>
-		{#if doing.trouble}<p role="alert" class="border-error-700-300 border-l-4 pl-3">{doing.trouble.message}</p>{/if}
+		<TroubleLine text={doing.trouble?.message} />
 		<div class="flex gap-3">
 			<button class="act" disabled={doing.busy}>{before ? 'Change it' : 'Add it'}</button>
 			{#if before}<button type="button" class="act" onclick={done}>Cancel</button>{/if}

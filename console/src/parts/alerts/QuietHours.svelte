@@ -3,7 +3,7 @@
 	import { watch } from '../../lib/asking.svelte';
 	import { Doing } from '../../lib/doing.svelte';
 	import { questions } from '../../lib/questions';
-	import DoingTrouble from '../DoingTrouble.svelte';
+	import TroubleLine from '../TroubleLine.svelte';
 
 	const mine = watch(questions.quietHours);
 	const doing = new Doing();
@@ -31,5 +31,5 @@
 		<input class="entry" aria-label="Time zone" bind:value={zone} required maxlength="60" />
 		<button class="act" disabled={doing.busy}>Set</button>
 	</form>
-	<DoingTrouble {doing} />
+	<TroubleLine text={doing.trouble?.message} />
 </section>

@@ -17,6 +17,7 @@
 	import { place } from '../../lib/place.svelte';
 	import { questions } from '../../lib/questions';
 	import NameEntry from '../NameEntry.svelte';
+	import TroubleLine from '../TroubleLine.svelte';
 
 	let { when, editing, kept }: RuleFormProps = $props();
 	const channels = watch(questions.channels);
@@ -83,6 +84,6 @@
 			after <input class="entry w-20" type="number" min="1" max="1440" bind:value={after} required /> minutes
 		</label>
 	{/if}
-	{#if doing.trouble}<p role="alert" class="border-error-700-300 border-l-4 pl-3">{doing.trouble.message}</p>{/if}
+	<TroubleLine text={doing.trouble?.message} />
 	<div><button class="act" disabled={doing.busy}>{before ? 'Change this rule' : 'Use this rule'}</button></div>
 </form>

@@ -5,7 +5,7 @@
 	import { questions } from '../../lib/questions';
 	import { session } from '../../lib/session.svelte';
 	import { moment } from '../../lib/words';
-	import DoingTrouble from '../DoingTrouble.svelte';
+	import TroubleLine from '../TroubleLine.svelte';
 
 	const silences = watch(questions.silences);
 	const rules = watch(questions.alertRules);
@@ -77,6 +77,6 @@
 			<label class="flex items-center gap-2">from <input class="entry" type="datetime-local" bind:value={start} /> (now)</label>
 			<button class="act" disabled={doing.busy}>Be silent</button>
 		</form>
-		<DoingTrouble {doing} />
+		<TroubleLine text={doing.trouble?.message} />
 	{/if}
 </section>

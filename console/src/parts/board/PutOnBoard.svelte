@@ -17,6 +17,7 @@
 	import { questions } from '../../lib/questions';
 	import Dialog from '../Dialog.svelte';
 	import LoadState from '../LoadState.svelte';
+	import TroubleLine from '../TroubleLine.svelte';
 
 	let { pane, name }: PutOnBoardProps = $props();
 	const id = $props.id();
@@ -79,7 +80,7 @@
 					{/if}
 				{/snippet}
 			</LoadState>
-			{#if doing.trouble}<p class="border-error-700-300 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
+			<TroubleLine text={doing.trouble?.message} />
 			<div class="flex gap-3">
 				<button class="act" disabled={doing.busy || !boards.value}>Put it there</button>
 				<button type="button" class="act" onclick={() => (open = false)}>Cancel</button>

@@ -7,7 +7,7 @@
 	import { session } from '../../lib/session.svelte';
 	import { countOf, moment } from '../../lib/words';
 	import HandOverPreview from './HandOverPreview.svelte';
-	import DoingTrouble from '../DoingTrouble.svelte';
+	import TroubleLine from '../TroubleLine.svelte';
 
 	const apps = watch(questions.apps);
 	const people = watch(questions.people);
@@ -48,7 +48,7 @@
 
 <section aria-labelledby="owners-heading">
 	<h2 id="owners-heading" class="section">Owners of files</h2>
-	<DoingTrouble {doing} />
+	<TroubleLine text={doing.trouble?.message} />
 	<p class="max-w-3xl text-sm">From the CODEOWNERS file of the repository. Of several lines that match a file, the last one counts.</p>
 	<label class="mt-2 inline-flex items-center gap-2 text-sm">
 		Of the app

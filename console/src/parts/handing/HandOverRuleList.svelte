@@ -6,7 +6,7 @@
 	import { session } from '../../lib/session.svelte';
 	import { moment } from '../../lib/words';
 	import HandOverPreview from './HandOverPreview.svelte';
-	import DoingTrouble from '../DoingTrouble.svelte';
+	import TroubleLine from '../TroubleLine.svelte';
 
 	const rules = watch(questions.handingRules);
 	const doing = new Doing();
@@ -39,7 +39,7 @@
 
 <section aria-labelledby="rules-heading">
 	<h2 id="rules-heading" class="section">Rules</h2>
-	<DoingTrouble {doing} />
+	<TroubleLine text={doing.trouble?.message} />
 	<ul class="text-sm">
 		{#each rules.value?.rules ?? [] as rule (rule.id)}
 			<li class="flex flex-wrap gap-3 py-0.5">

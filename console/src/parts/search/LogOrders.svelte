@@ -17,6 +17,7 @@
 	import { questions } from '../../lib/questions';
 	import { moment } from '../../lib/words';
 	import Dialog from '../Dialog.svelte';
+	import TroubleLine from '../TroubleLine.svelte';
 
 	let { open = $bindable(), logger, question }: LogOrdersProps = $props();
 	const severities: Severity[] = ['TRACE', 'DEBUG', 'INFO', 'WARN', 'ERROR', 'FATAL'];
@@ -77,7 +78,7 @@
 		</label>
 		<button class="act" disabled={doing.busy}>Order it</button>
 	</form>
-	{#if doing.trouble}<p class="border-error-700-300 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
+	<TroubleLine text={doing.trouble?.message} />
 	{#if found.value?.orders.length}
 		<h3 class="text-sm font-semibold">Active for {app}</h3>
 		<ul class="text-sm">

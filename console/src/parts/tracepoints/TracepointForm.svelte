@@ -16,6 +16,7 @@
 	import { place } from '../../lib/place.svelte';
 	import { questions } from '../../lib/questions';
 	import SourceLines from './SourceLines.svelte';
+	import TroubleLine from '../TroubleLine.svelte';
 
 	let { page, from }: TracepointFormProps = $props();
 	const kinds = ['locals', 'stack', 'trail', 'attributes'] as const;
@@ -181,5 +182,5 @@
 			<code class="font-mono">obitus.watch(tracepoints=True)</code>.
 		</p>
 	{/if}
-	{#if doing.trouble}<p class="border-error-700-300 mt-2 border-l-4 pl-3" role="alert">{doing.trouble.message}</p>{/if}
+	<TroubleLine text={doing.trouble?.message} />
 </form>
