@@ -107,11 +107,12 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
         console.print()
         say("The ferry line is loaded. Sign in once with this link:")
         console.print(f"  {service.passes.new_sign_in_link()}", soft_wrap=True, markup=False)
-        say(f"On the command line: export OBITUS_LOGIN={login.absolute()}, then obitus issues --window 14d")
+        say("On the command line, in another shell:")
+        say(f"  export OBITUS_LOGIN={login.absolute()}")
+        say("  obitus issues --window 14d")
         say(f"What the alerts send arrives at http://127.0.0.1:{receiver.port}/")
-        say(
-            "The ticket desk goes on selling: obitus tracepoint add ticketdesk fares.py:24 --when 'passengers > 4' --for 10m"
-        )
+        say("The ticket desk goes on selling. Look into it while it does:")
+        say("  obitus tracepoint add ticketdesk fares.py:24 --when 'passengers > 4' --for 10m")
         say("Ctrl-C ends it.")
         running.wait()
     except KeyboardInterrupt:

@@ -31,8 +31,8 @@ console = Console(highlight=False, soft_wrap=False)
 
 
 def say(text: str = "", style: str = "") -> None:
-    """Print one line."""
-    console.print(Text(text, style=style))
+    """Print one line. Only a terminal wraps it, and not where it names a command: that is to be copied whole."""
+    console.print(Text(text, style=style), soft_wrap=not console.is_terminal or "obitus " in text)
 
 
 def acts(answer: dict[str, Any]) -> None:
