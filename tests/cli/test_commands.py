@@ -146,7 +146,7 @@ def test_check_names_what_is_wrong(shell: Shell, running: Running) -> None:
 
 def test_exit_statuses(shell: Shell, running: Running) -> None:
     """Each kind of trouble is one line and its own exit status."""
-    assert shell.run("issue", "99", status=5).startswith("obitus: there is no issue 99")
+    assert shell.run("issue", "99", status=5).startswith("obitus: There is no issue 99.")
     assert "cannot be reached" in shell.run("issues", "--url", "http://127.0.0.1:9", status=3)
     assert "no window" in shell.run("issues", "--window", "soon", status=2)
     assert "no address" in shell.run("issues", "--url", "here", status=2)

@@ -23,7 +23,7 @@ def test_many_at_once_and_taken_back(shell: Shell, running: Running) -> None:
         "Issue 1: ‖ parked" in said
         and "owner parked it until 50 more failures or a failure in another release." in said
     )
-    assert "1 issue left as they are: 99: there is no issue 99" in said and "obitus take-back 1" in said
+    assert "1 issue left as it is: 99: There is no issue 99." in said and "obitus take-back 1" in said
     assert "50 more failures" in plain(shell.run("issues")) and "So far 0 of 50 failures." in plain(
         shell.run("issue", "1")
     )
@@ -39,7 +39,7 @@ def test_many_at_once_and_taken_back(shell: Shell, running: Running) -> None:
     )
     assert "Ida Moss" in plain(shell.run("hand-over", "3", "--to", "Ida Moss")), "nothing changes, and nothing breaks"
     assert json.loads(shell.run("accept", "1", "2", "--json"))["done"] == [1, 2]
-    assert "there is no issue 99" in shell.run("accept", "99", status=5)
+    assert "There is no issue 99." in shell.run("accept", "99", status=5)
 
 
 def test_times_until(shell: Shell, running: Running) -> None:

@@ -69,7 +69,7 @@ async def reads_it(client: Client, number: int, running: Running) -> None:
     assert f'"number": {number}' in said["list_issues"] and "surcharge('campervan')" in said["reproduce"]
     assert "'campervan'" in said["read_stack"] and "untriaged" in said["read_issue"]
     wrong = await client.call_tool("read_issue", {"number": 4711})
-    assert wrong.is_error and "there is no issue 4711" in text_of(wrong)
+    assert wrong.is_error and "There is no issue 4711." in text_of(wrong)
 
 
 def parameters(running: Running, token: str) -> StdioServerParameters:

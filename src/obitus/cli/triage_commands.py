@@ -176,6 +176,8 @@ def _show(issue: dict[str, Any]) -> None:
 
 def _left(answer: dict[str, Any]) -> None:
     if answer["left"]:
-        show.say(f"{count_of(len(answer['left']), 'issue')} left as they are:")
+        show.say(
+            f"{count_of(len(answer['left']), 'issue')} left {'as it is' if len(answer['left']) == 1 else 'as they are'}:"
+        )
     for issue in answer["left"]:
         show.say(f"  {issue['number']}: {safe(issue['why'])}")

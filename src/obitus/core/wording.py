@@ -2,10 +2,21 @@
 
 from __future__ import annotations
 
+import re
+from typing import Final
+
+_BEGINS_WITH_A_WORD: Final = re.compile(r"[a-z]+ ")
+
 
 def count_of(number: int, noun: str, plural: str | None = None) -> str:
     """Write a count with its noun: ``1 failure``, ``1,204 failures``."""
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
+
+
+def as_sentence(text: str) -> str:
+    """Write an error's message, which begins with a small letter and has no full stop, as a sentence."""
+    begun = text[:1].upper() + text[1:] if _BEGINS_WITH_A_WORD.match(text) else text
+    return begun if begun.endswith((".", "?", "!")) else f"{begun}."
 
 
 def minute_of(time: str) -> str:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Final
 from pydantic import BaseModel, Field
 from starlette.responses import JSONResponse, Response
 
+from obitus.core.wording import as_sentence
 from obitus.store import errors as store_errors
 
 if TYPE_CHECKING:
@@ -133,10 +134,10 @@ class Problem(Exception):
 
 
 def as_problem(error: store_errors.StoreError) -> Problem:
-    """Turn an error of the store into a problem."""
+    """Turn an error of the store into a problem; its message becomes a sentence."""
     retry = 30 if isinstance(error, store_errors.StoreFull) else 1 if PROBLEMS[error.slug][0] in (429, 503) else None
     current = error.there if isinstance(error, store_errors.ChangedMeanwhile) else None
-    return Problem(error.slug, str(error), retry_after_s=retry, **({"there": current} if current else {}))
+    return Problem(error.slug, as_sentence(str(error)), retry_after_s=retry, **({"there": current} if current else {}))
 
 
 def fault(method: str, path: str, error: Exception) -> Problem:

@@ -253,7 +253,7 @@ def test_wrong_rules_are_refused_with_the_place(running: Running) -> None:
 
     found = ask(when="count of failures > many in 10m")
     assert (found.status, found.json()["position"], found.json()["field"]) == (422, 21, "when")
-    assert ask(to=["nowhere"]).json()["detail"] == "there is no channel named 'nowhere'. There is none yet."
+    assert ask(to=["nowhere"]).json()["detail"] == "There is no channel named 'nowhere'. There is none yet."
     for order in (
         {"name": "Big One"},
         {"at_most_an_hour": 0},

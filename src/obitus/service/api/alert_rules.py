@@ -33,7 +33,7 @@ from obitus.core.alerting.wanted import (
 from obitus.core.asking.reading import QuestionTrouble
 from obitus.core.clock import DAY_MS, to_text
 from obitus.core.priority import Level
-from obitus.core.wording import count_of, minute_of, span
+from obitus.core.wording import as_sentence, count_of, minute_of, span
 from obitus.service.alerting.active_rules import TheRuleBook
 from obitus.service.alerting.previewing import BACK_MS, MOST_SHOWN, Preview, preview_of
 from obitus.service.alerting.window_rules import TheWindows, Windows, every_said
@@ -318,7 +318,7 @@ def _checked(records: Records, name: str, order: AlertRuleOrder, now_ms: int) ->
     try:
         check(definition, now_ms, [one.name for one in channels.channels(records.reader)])
     except WantedTrouble as trouble:
-        raise Problem("bad-field", f"{str(trouble).rstrip('.')}.", field=trouble.field) from None
+        raise Problem("bad-field", as_sentence(str(trouble)), field=trouble.field) from None
     return definition
 
 

@@ -11,6 +11,7 @@ from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from obitus.core.clock import DAY_MS
+from obitus.core.wording import as_sentence
 from obitus.service import secrets
 from obitus.service.addresses import address_of
 from obitus.service.clock import Clock
@@ -212,7 +213,7 @@ def check_strength(password: str, name: str) -> None:
 
 def _no_link(acts: Acts, request: Request, error: NotThere) -> Problem:
     acts.note_refusal("sign-in failed", f"with a link from {address_of(request.scope)}")
-    return Problem("sign-in-failed", f"{error}.")
+    return Problem("sign-in-failed", as_sentence(str(error)))
 
 
 def checked_password(
