@@ -23,5 +23,5 @@ def captured(error: BaseException) -> list[dict[str, Any]]:
 def _plain(frame: dict[str, Any]) -> dict[str, Any]:
     plain = {name: frame[name] for name in _OF_A_FRAME if name in frame}
     if "source" in frame:
-        plain["source"] = {"line": frame["source"]["line"]}
+        plain["source"] = {name: frame["source"][name] for name in ("line", "nth_alike") if name in frame["source"]}
     return plain

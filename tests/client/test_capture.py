@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import threading
 from collections.abc import Callable
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -59,6 +60,39 @@ def test_parameters_of_own_functions(reported: Reported) -> None:
     assert frames["record_of"]["parameters"] == ["function"]
     assert frames["land"]["parameters"] == ["self", "berth", "pier", "tide"]
     assert "parameters" not in frames.get("<listcomp>", {})
+
+
+def test_equal_lines_of_a_function(reported: Reported) -> None:
+    """Of equal lines a frame says which one it is; a line that the function has once says nothing, whatever others have."""
+
+    def pier_of(berth: Any) -> Any:
+        return berth.pier
+
+    def land(berth: Any, then: Any) -> None:
+        pier_of(berth)
+        berth = then
+        pier_of(berth)
+        pier_of(None)
+
+    def nth(*given: Any) -> list[int]:
+        record_of(land, *given)
+        latest = reported.all("failure")[-1]["exceptions"][0]["frames"]
+        frames = {frame["function"].rpartition(".")[2]: frame for frame in latest}
+        return [frames[name]["source"].get("nth_alike", 0) for name in ("land", "pier_of")]
+
+    moored = SimpleNamespace(pier=3)
+    assert nth(None, moored) == [1, 0]
+    assert nth(moored, None) == [2, 0]
+    assert nth(moored, moored) == [0, 0]
+
+
+def test_code_without_a_file_shows_no_lines_of_another(reported: Reported) -> None:
+    """What was compiled from a text, in the names of a module, is not shown with the lines of that module's file."""
+    names = {"__name__": __name__, "__file__": __file__, "__loader__": __loader__, "__spec__": __spec__}
+    exec(compile("\n\n\ndef made(berth):\n    return berth.pier\n", "<made> for the pier", "exec"), names)
+    record_of(names["made"], None)
+    frame = reported.one()["exceptions"][0]["frames"][-1]
+    assert frame["function"] == "made" and frame["line"] == 5 and "source" not in frame
 
 
 def test_a_chain(reported: Reported) -> None:

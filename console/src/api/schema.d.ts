@@ -9188,6 +9188,12 @@ export interface components {
              * @default []
              */
             after?: string[];
+            /**
+             * Nth Alike
+             * @description Which of several equal lines of the function this is, from 1; 0 where it is the only one.
+             * @default 0
+             */
+            nth_alike?: number;
         };
         /**
          * SpanAnswer

@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-import linecache
-import os
 import site
 import sys
 import sysconfig
 import time
-import tokenize  # noqa: F401 - from 3.13 on linecache loads it when it is used, which may be at the very end
 from collections import deque
 from types import CodeType, FrameType, TracebackType
 from typing import Any, Final
 
 from obitus.client.call import CallKeeper
-from obitus.client.exception_origin import is_the_apps
 from obitus.client.native import Worker, is_finalizing
 from obitus.client.signatures import parameter_names
+from obitus.client.source import changed_since, nth_alike, source_of
 from obitus.client.values import MOST_CHARS, MOST_DEPTH, MOST_STRING, plain, show
 from obitus.core.bounds import LOCALS, medium, short
 from obitus.core.frames import COMPILED_ENDINGS, looks_like_library, package_of
@@ -38,7 +35,6 @@ MOST_CACHED: Final = 4000
 TEXT_TIMEOUT_S: Final = 0.2
 
 _OUR_FOLDER: Final = __file__.rpartition("capture.py")[0]
-STARTED_S: Final = time.time()
 
 # What the built-in types hold beyond their message.
 _DETAILS: Final[tuple[tuple[type[BaseException], tuple[str, ...]], ...]] = (
@@ -346,16 +342,10 @@ class Capture:
             place["parameters"] = parameters
         if not self._source_wanted:
             return place
-        try:
-            lines = linecache.getlines(file, frame.f_globals)
-        except ImportError as interrupted:
-            if is_the_apps(interrupted):
-                raise
-            # At the very end of the interpreter nothing can be imported, not even what reads files.
-            lines = []
+        lines = source_of(file, frame.f_globals)
         if not lines and not file.startswith("<"):
             place["source_missing"] = "the file is not there any more, or cannot be read"
-        elif lines and _changed_since(code, file, lines):
+        elif lines and changed_since(code, file, lines):
             place["source_missing"] = "the file was changed after the app had loaded it"
             return place
         if 0 < place["line"] <= len(lines):
@@ -365,6 +355,8 @@ class Capture:
                     self._source(text) for text in lines[max(0, line - 1 - SOURCE_LINES) : line - 1]
                 ]
                 place["source"]["after"] = [self._source(text) for text in lines[line : line + SOURCE_LINES]]
+                if nth := nth_alike(code, lines, line):
+                    place["source"]["nth_alike"] = nth
         return place
 
     def _source(self, text: str) -> str:
@@ -425,29 +417,6 @@ def _cut(text: str) -> str:
 
 def _is_python(method: Any) -> bool:
     return hasattr(method, "__code__")
-
-
-def _changed_since(code: CodeType, file: str, lines: list[str]) -> bool:
-    """Whether a file has changed since it was loaded; checked only where it was written after the start."""
-    try:
-        if os.stat(file).st_mtime <= STARTED_S:  # noqa: PTH116 - on the app's thread, cheaper than a Path
-            return False
-        waiting = [compile("".join(lines), file, "exec", dont_inherit=True)]
-    except OSError as interrupted:
-        if is_the_apps(interrupted):
-            raise
-        # It may be in an archive, which the loader can still read.
-        return False
-    except (SyntaxError, ValueError) as interrupted:
-        if is_the_apps(interrupted):
-            raise
-        return True
-    while waiting:
-        container = waiting.pop()
-        if container.co_qualname == code.co_qualname and container.co_firstlineno == code.co_firstlineno:
-            return container.co_code != code.co_code
-        waiting += [inner for inner in container.co_consts if isinstance(inner, CodeType)]
-    return True
 
 
 _PLAIN_STR: Final[frozenset[object]] = frozenset(

@@ -51,6 +51,8 @@ class Frame:
     """Column in the line, from 1, where the language gives it. It distinguishes places in code on one long line."""
     parameters: tuple[str, ...] = ()
     """The names of the function's parameters in their order; none where they are not known."""
+    nth_alike: int = 0
+    """Which of several equal lines of its function this is, from 1; 0 where the line is the only one, or that is not known."""
 
     @property
     def place(self) -> str:

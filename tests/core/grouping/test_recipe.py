@@ -21,7 +21,7 @@ NAMES = st.text("abcdef_", min_size=1, max_size=6)
 CODE = st.sampled_from(
     ["", "return fares[kind]", "raise FareUnknown(kind)", "raise ValueError('no such pier')", "go()"]
 )
-FRAMES = st.builds(Frame, function=NAMES, module=NAMES, file=NAMES, line=st.integers(1, 999), own=st.booleans(), code=CODE, parameters=st.lists(NAMES, max_size=3).map(tuple))  # fmt: skip
+FRAMES = st.builds(Frame, function=NAMES, module=NAMES, file=NAMES, line=st.integers(1, 999), own=st.booleans(), code=CODE, parameters=st.lists(NAMES, max_size=3).map(tuple), nth_alike=st.integers(0, 2))  # fmt: skip
 LINKS = st.builds(
     ChainLink,
     type=st.sampled_from(["ValueError", "KeyError", "skerry.FareUnknown", "Said", "RecursionError"]),
@@ -311,7 +311,12 @@ def test_a_missing_value_is_followed_to_where_it_was_handed_over_first() -> None
 
 def test_a_decorator_between_a_function_and_its_caller_is_passed_through() -> None:
     """A wrapper that passes all arguments on hides neither who called nor what was handed over."""
-    wrapper = at("retried.<locals>.wrapper", "return function(*args, **options)", module="retries")
+    assert_passed_through("return function(*args, **options)")
+    assert_passed_through("return self.made(function)(*args, **options)")
+
+
+def assert_passed_through(code: str) -> None:
+    wrapper = at("retried.<locals>.wrapper", code, module="retries")
     inner = at("pier_of", "return berth.pier", "berth")
     board = handed_nothing(at("board", "return pier_of(None)", "sailing"), wrapper, inner)
     land = handed_nothing(at("land", "return pier_of(last)", "sailing"), wrapper, inner)
@@ -346,6 +351,32 @@ def test_a_name_that_a_line_further_out_spells_out() -> None:
     pier, berth = failing("field_of(row, 'pier')"), failing("field_of(row, 'berth')")
     assert not same(pier, berth) and fingerprint(pier).fault.helper == 2
     assert same(failing("field_of(row, asked.name)"), failing("field_of(row, sent.name)"))
+    # Whatever kind of value it is.
+    for one, other in (("None", "3"), ("-1", "True"), ("b'p'", "'a pier'")):
+        assert not same(failing(f"field_of(row, {one})"), failing(f"field_of(row, {other})"))
+    assert fingerprint(failing("field_of(row, f'{pier}')")).fault.helper == 0
+
+
+def test_equal_lines_of_one_function_are_several_callers() -> None:
+    """Where a function has the same call twice, each is a fault of its own; where it has it once, or that is not known, nothing changes."""
+
+    def failing(nth: int, line: int) -> list[ChainLink]:
+        caller = replace(at("board", "pier_of(None)"), nth_alike=nth, line=line)
+        return handed_nothing(caller, at("pier_of", "return berth.pier", "berth"))
+
+    first, second, alone = failing(1, 4), failing(2, 7), failing(0, 4)
+    assert not same(first, second) and same(first, failing(1, 5)) and same(second, failing(2, 9))
+    assert fingerprint(alone).text in earlier_texts(first) and fingerprint(alone).text in earlier_texts(second)
+    reasons = [part.reason for part in fingerprint(second).parts if part.kind == "caller"]
+    assert reasons == ["it handed over what had no value, on the 2nd of several equal lines"]
+    # What fails by itself on one of several equal lines is one fault.
+    slip = replace(own("board", "return berth.pierr"), nth_alike=2)
+    plain = replace(slip, nth_alike=0)
+    one, other = (
+        stack(frame, kind="AttributeError", message="'Berth' object has no attribute 'pierr'")
+        for frame in (slip, plain)
+    )
+    assert fingerprint(one).text == fingerprint(other).text
 
 
 @pytest.mark.parametrize(
@@ -375,6 +406,21 @@ def test_a_comprehension_has_the_parameters_of_its_function() -> None:
     assert fingerprint(handed_nothing(at("board", "pier_of(None)"), *inner)).fault.helper == 1
 
 
+def test_functions_of_one_name_in_two_places_are_not_one_that_moved() -> None:
+    """Two classes have methods of one name, and two functions inner ones: the same line in both is two faults. What moved
+    to another module is one.
+    """
+    inner = at("Sailing.show", "self.pier = berth.pier", "self", "berth")
+
+    def failing(function: str, module: str = "fares") -> list[ChainLink]:
+        return handed_nothing(at(function, "self.show(None)", "self", module=module), inner)
+
+    assert not same(failing("Board.draw"), failing("Land.draw"))
+    assert not same(failing("depth.<locals>.set"), failing("tide.<locals>.set"))
+    assert same(failing("Board.draw"), failing("Board.draw", "boards"))
+    assert not same(failing("Board.draw"), failing("Land.draw", "boards"))
+
+
 def test_constructors_of_two_classes_are_not_one_that_moved() -> None:
     """All classes have a constructor: the same call in two of them is two faults."""
     inner = at("Message.__init__", "self.pier = berth.pier", "self", "berth")
@@ -383,6 +429,12 @@ def test_constructors_of_two_classes_are_not_one_that_moved() -> None:
         for kind in ("Board", "Land")
     )
     assert not same(board, land)
+
+    def misspelt(function: str) -> list[ChainLink]:
+        failing = own(function, "Messaage.__init__(self, berth)")
+        return stack(own("report", "make(kind)"), failing, kind="NameError", message="name 'Messaage' is not defined")
+
+    assert not same(misspelt("Board.__init__"), misspelt("Land.__init__"))
 
 
 def test_one_function_that_gives_nothing_is_one_fault() -> None:

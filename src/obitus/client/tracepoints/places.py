@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from types import AsyncGeneratorType, CodeType, CoroutineType, FunctionType, GeneratorType
 from typing import Any, Final
 
-from obitus.client.capture import STARTED_S
+from obitus.client.source import STARTED_S
 from obitus.core.tracepoints import TracepointOrder, hash_of, hash_of_line, is_end_of, nearest_line
 
 _OUR_FOLDER: Final = __file__.rpartition("client")[0].replace("\\", "/")

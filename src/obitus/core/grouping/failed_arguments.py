@@ -21,8 +21,9 @@ _SHOWS_A_NAME = re.compile(r"[{%]|\.format\(|\(\s{0,20}[a-z_]\w{0,100}\s{0,20}\)
 _LOOKS_UP_BY_NAME = re.compile(r"\[[a-z_]\w{0,100}\]")
 _LOOK_UPS: Final = frozenset({"KeyError", "IndexError"})
 _LITERAL = re.compile(r"""["'][A-Za-z_][\w.-]{2,60}["']""")
+_IS_LITERAL = re.compile(r"""None|True|False|-?\d[\w.]{0,60}|[rbuRBU]{0,2}(?P<quote>["'])[^"']{0,200}(?P=quote)""")
 _BARE_NAME = re.compile(r"(?<![\w.])(?P<name>[A-Za-z_]\w{0,100})(?![\w.])(?P<called>\(?)")
-_PASSES_ALL_ON = re.compile(r"\w\(\*\w{1,100}, ?\*\*\w{1,100}\)")
+_PASSES_ALL_ON = re.compile(r"[\w)\]]\(\*\w{1,100}, ?\*\*\w{1,100}\)")
 _NOT_CALLABLE: Final = "is not callable"
 _HANDED_NOTHING: Final = "own code that was handed nothing where a value was due, so its caller counts too"
 _SPELLS: Final = "its line spells out what the failing line works on"
@@ -74,7 +75,7 @@ def _spelled_out(site: Frame, callers: Sequence[Frame]) -> int:
     for name in _bare_names(site.code):
         if name in site.parameters:
             depth, expression = _followed(name, site, callers)
-            if _LITERAL.fullmatch(expression) is not None:
+            if _IS_LITERAL.fullmatch(expression) is not None:
                 return depth
     return 0
 

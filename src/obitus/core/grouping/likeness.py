@@ -195,6 +195,8 @@ def _moved(one: Traits, other: Traits) -> Verdict:
     same_name = last_name(one.function) == last_name(other.function)
     words_alike = likeness(one.words, other.words) >= ALIKE_IN_ONE_FUNCTION
     called = _nearest(one) & _nearest(other)
+    if same_code and _of_two_classes(one, other):
+        return Verdict("perhaps", 0.5, f"the same line of code in {last_name(one.function)} of another class")
     if same_code and _code_tells(one):
         if same_name and (words_alike or called) and one.raised_in == other.raised_in:
             return Verdict("same", 0.7, f"the same line of code in {last_name(one.function)}, which has moved")
@@ -227,8 +229,7 @@ def _helpers(one: Traits, other: Traits, *, same_spot: bool) -> Verdict:
     """Compare where a helper raises errors found by its callers: the callers have to be the same."""
     mine, others = one.callers[: one.helper], other.callers[: other.helper]
     alike = likeness(one.words, other.words)
-    named = [_telling_name(spot) for spot, _ in mine], [_telling_name(spot) for spot, _ in others]
-    moved = bool(one.caller_code) and one.caller_code == other.caller_code and named[0] == named[1]
+    moved = bool(one.caller_code) and one.caller_code == other.caller_code and _named_alike(one, other)
     if not moved and (not mine or [spot for spot, _ in mine] != [spot for spot, _ in others]):
         return Verdict(
             "perhaps"
@@ -314,12 +315,27 @@ def _words_tell(traits: Traits) -> bool:
     return len(words_of(traits.words)) >= WORDS_THAT_TELL and not runtime_said(traits)
 
 
-def _telling_name(spot: str) -> str:
-    """Return a function's own name; with its class where all classes have a function of that name."""
-    name = last_name(spot)
+def _of_two_classes(one: Traits, other: Traits) -> bool:
+    """Whether the functions are a method that all classes have, such as the constructor, in two classes of one module."""
+    name = last_name(one.function)
     return (
-        f"{last_name(spot.removesuffix('.' + name))}.{name}" if name.startswith("__") and name.endswith("__") else name
+        name.startswith("__")
+        and name.endswith("__")
+        and name == last_name(other.function)
+        and one.room == other.room
+        and one.function != other.function
     )
+
+
+def _named_alike(one: Traits, other: Traits) -> bool:
+    """Whether the callers that count have the same names, as where all of them have moved to another module. Two classes
+    often have methods of one name, and two functions inner ones: these have not moved.
+    """
+    if one.caller_names and other.caller_names:
+        return one.caller_names == other.caller_names
+    # What an earlier version stored has no names.
+    mine, others = one.callers[: one.helper], other.callers[: other.helper]
+    return [last_name(spot) for spot, _ in mine] == [last_name(spot) for spot, _ in others]
 
 
 def _family(kind: str) -> str:

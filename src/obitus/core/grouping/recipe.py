@@ -74,6 +74,8 @@ class Traits:
     """The column in the built file."""
     engine: str = ""
     """Which engine of JavaScript wrote the message, where that shows."""
+    caller_names: tuple[str, ...] = ()
+    """The names of the callers that count, each with its class, or the function that it is inside of; without their rooms."""
 
     @property
     def spot(self) -> str:
@@ -136,6 +138,9 @@ def _traits(fault: Fault, most_callers: int | None = None, recipe: int = VERSION
     callers = fault.callers
     # A caller's line shows the build of a frame in the same file, and so whether lines have drifted.
     near = tuple([(_caller(f, recipe), f.line) for f in callers[:most_callers]])
+    caller_code = "|".join([plain_code(f.code) for f in callers[:helper]])
+    if recipe > 4 and (nth := _nth_alike(fault)):
+        caller_code += f"#{nth}"
     raised_in = ""
     if fault.beneath and not fault.in_library:
         inner = fault.beneath[-1]
@@ -150,13 +155,14 @@ def _traits(fault: Fault, most_callers: int | None = None, recipe: int = VERSION
         fault.in_library,
         raised_in,
         near,
-        "|".join([plain_code(f.code) for f in callers[:helper]]) if helper else "",
+        caller_code,
         helper,
         fault.message_counts,
         missing(link.message, site.code) if link.message else "",
         built.build_of(site) if is_built else "",
         site.column if is_built else None,
         engine,
+        tuple([plain_function(f.function) for f in callers[:helper]]),
     )
 
 
@@ -182,9 +188,14 @@ def earlier_texts(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] =
 
 def _text_of(fault: Fault, apart: tuple[tuple[str, str], ...]) -> str:
     """Return the fingerprint: that of version 4 where version 5 does not differ."""
-    if fault.helper == fault.helper_before:
+    if fault.helper == fault.helper_before and not _nth_alike(fault):
         return _text_before(fault, apart)
     return _text(_traits(fault, fault.helper), apart)
+
+
+def _nth_alike(fault: Fault) -> int:
+    """Return which of several equal lines handed a wrong value over; 0 where it is the only one, or nobody did."""
+    return fault.callers[fault.helper - 1].nth_alike if fault.helper and fault.why_caller else 0
 
 
 def _text_before(fault: Fault, apart: tuple[tuple[str, str], ...]) -> str:
@@ -237,6 +248,8 @@ def _parts(chain: Sequence[ChainLink], fault: Fault, traits: Traits, apart: tupl
         reason = "the helper's caller: the reason is there"
         if fault.why_caller:
             reason = fault.why_caller if nth == traits.helper else "it only handed that on"
+            if nth == traits.helper and (equal := _nth_alike(fault)):
+                reason += f", on the {_ordinal(equal)} of several equal lines"
         parts.append(Part("caller", spot, counted=True, reason=reason))
     if traits.raised_in:
         reason = "what in the library raised: a call can be wrong for several reasons"
@@ -248,6 +261,11 @@ def _parts(chain: Sequence[ChainLink], fault: Fault, traits: Traits, apart: tupl
     parts += [Part("attribute", f"{n}={v}", counted=True, reason="a rule keeps these apart") for n, v in apart]
     parts += _left_out(fault, traits)
     return parts
+
+
+def _ordinal(number: int) -> str:
+    ending = "th" if 10 < number % 100 < 14 else {1: "st", 2: "nd", 3: "rd"}.get(number % 10, "th")
+    return f"{number}{ending}"
 
 
 def _beside(link: ChainLink, chain: Sequence[ChainLink]) -> str:
@@ -285,6 +303,7 @@ def from_text(values: Sequence[Any]) -> Traits:
     """Return the traits that ``as_text`` wrote."""
     named = dict(zip(Traits.__slots__, values, strict=False))
     named["callers"] = tuple((spot, line) for spot, line in named["callers"])
+    named["caller_names"] = tuple(named.get("caller_names", ()))
     return Traits(**named)
 
 

@@ -74,4 +74,5 @@ def _frame(frame: dict[str, Any]) -> Frame:
         code,
         column=frame.get("column"),
         parameters=tuple(frame.get("parameters", ())),
+        nth_alike=source.get("nth_alike", 0) if source else 0,
     )

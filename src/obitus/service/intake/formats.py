@@ -35,6 +35,10 @@ class Source(_Part):
     ] = []
     line: Medium = Field(description="The line itself.")
     after: Annotated[list[Medium], Field(max_length=bounds.SOURCE_LINES, description="Lines after it, in order.")] = []
+    nth_alike: Annotated[int, Field(ge=0, le=bounds.LINE)] = Field(
+        default=0,
+        description="Which of several equal lines of the function this is, from 1; 0 where it is the only one.",
+    )
 
 
 class Built(_Part):

@@ -54,9 +54,9 @@ def form_of(content: dict[str, Any]) -> Form | None:
             codes = []
             for frame in frames:
                 source = frame.get("source")
-                code = source["line"] if source else ""
+                code, nth_alike = (source["line"], source.get("nth_alike", 0)) if source else ("", 0)
                 codes.append(code)
-                form.append((*map(frame.get, _OF_FRAME), code, ",".join(frame.get("parameters", ()))))
+                form.append((*map(frame.get, _OF_FRAME), code, nth_alike, ",".join(frame.get("parameters", ()))))
             form.append((*map(link.get, _OF_LINK), _without_numbers(link.get("message", ""), codes)))
         # Unhashable content has no form.
         form_key = tuple(form)
