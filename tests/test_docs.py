@@ -68,6 +68,19 @@ def test_guides_have_the_lines_that_set_up_shows() -> None:
         assert kind.install in text and kind.then in text
 
 
+def test_the_changelog_says_which_versions_these_are() -> None:
+    """Whoever upgrades reads there whether records are changed."""
+    from obitus.core.grouping import recipe
+    from obitus.core.version import REPORT_FORMAT
+    from obitus.store.days.files import DAY_SCHEMA_VERSION
+    from obitus.store.migrations import SCHEMA_VERSION
+
+    assert (
+        f"the store has schema version {SCHEMA_VERSION}, day files version {DAY_SCHEMA_VERSION}, "
+        f"the report format version {REPORT_FORMAT}, and the grouping recipe version {recipe.VERSION}."
+    ) in (ROOT / "CHANGELOG.md").read_text("utf-8")
+
+
 def test_settings_are_documented() -> None:
     """Every variable of the client stands in the command reference, and every argument of watch() in its docstring."""
     import inspect

@@ -316,23 +316,27 @@ def handed_nothing() -> dict[str, Any]:
     return failure(exceptions=[{"type": "TypeError", "frames": frames, "message": PIECES[8]}])
 
 
-@example(handed_nothing(), [], [[], [], []])
+@example(handed_nothing(), [], [([], 0)] * 3)
+@example(handed_nothing(), [], [(["pier"], 2)] * 3)
 @given(
     failing(),
     st.lists(st.integers(0, 99_999), min_size=8, max_size=8),
-    st.none() | st.lists(st.sampled_from(PARAMETERS), min_size=3, max_size=3),
+    st.none() | st.lists(st.tuples(st.sampled_from(PARAMETERS), st.integers(0, 2)), min_size=3, max_size=3),
 )
 @settings(max_examples=400, deadline=None)
 def test_what_has_one_form_has_one_fingerprint(
-    one: dict[str, Any], numbers: list[int], parameters: list[list[str]] | None
+    one: dict[str, Any], numbers: list[int], known: list[tuple[list[str], int]] | None
 ) -> None:
-    """Whatever numbers stand in a message, and whether parameters are named: two failures of one form are decided alike."""
+    """Whatever numbers stand in a message, and whatever is known of a frame's function: two failures of one form are decided alike."""
     rest = iter(numbers)
     message = re.sub(r"\d+", lambda _: str(next(rest, 7)), one["exceptions"][0]["message"])
     link = one["exceptions"][0]
     frames = link["frames"]
-    if parameters is not None:
-        frames = [frame | {"parameters": names} for frame, names in zip(frames, parameters, strict=False)]
+    if known is not None:
+        frames = [
+            frame | {"parameters": names, "source": frame["source"] | {"nth_alike": nth}}
+            for frame, (names, nth) in zip(frames, known, strict=False)
+        ]
     other = one | {"id": failure()["id"], "exceptions": [link | {"message": message, "frames": frames}]}
     preparer = Preparer(Packer())
     sender = Sender(1, "sailings", "production", system_clock_ms())

@@ -369,7 +369,9 @@ def test_equal_lines_of_one_function_are_several_callers() -> None:
     assert fingerprint(alone).text in earlier_texts(first) and fingerprint(alone).text in earlier_texts(second)
     reasons = [part.reason for part in fingerprint(second).parts if part.kind == "caller"]
     assert reasons == ["it handed over what had no value, on the 2nd of several equal lines"]
-    # What fails by itself on one of several equal lines is one fault.
+    # Equal lines that spell out a key hand over the same; what fails by itself on one of several equal lines is one fault.
+    keys = [stack(replace(at("board", "field(row, 'pier')"), nth_alike=nth), at("field", "return row[name]", "row", "name"), kind="KeyError", message="'pier'") for nth in (1, 2)]  # fmt: skip
+    assert fingerprint(keys[0]).text == fingerprint(keys[1]).text and fingerprint(keys[0]).fault.helper == 1
     slip = replace(own("board", "return berth.pierr"), nth_alike=2)
     plain = replace(slip, nth_alike=0)
     one, other = (

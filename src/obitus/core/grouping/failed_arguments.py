@@ -38,6 +38,10 @@ class Handed(NamedTuple):
     why_caller: str = ""
     callers_before: int = 0
     """How many count by versions 3 and 4 of the recipe, which did not know parameters."""
+    nth_alike: int = 0
+    """Which of several equal lines handed nothing over, from 1; 0 where the line is the only one of its function. Equal
+    lines that spell something out are not told apart: they hand over the same.
+    """
 
 
 def handed(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> Handed:
@@ -61,7 +65,7 @@ def handed(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> Handed:
     why = _HANDED_NOTHING
     if depth > 1:
         why = f"own code that was handed nothing where a value was due; {count_of(depth - 1, 'caller')} only handed it on, so the one before counts too"
-    return Handed(depth, why, "it handed over what had no value", before)
+    return Handed(depth, why, "it handed over what had no value", before, callers[depth - 1].nth_alike)
 
 
 def _who_handed_nothing(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> int:

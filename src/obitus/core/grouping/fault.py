@@ -89,6 +89,8 @@ class Fault:
     """The same by version 4 of the recipe, which did not know the parameters of functions."""
     why_caller: str = ""
     """What the outermost caller that counts did, where the others only handed that on; '' where all are callers of a helper."""
+    nth_alike: int = 0
+    """Which of several equal lines of that caller it was, from 1; 0 where that does not count."""
 
 
 def locate(chain: Sequence[ChainLink], recipe: int = 5) -> Fault:
@@ -145,7 +147,7 @@ def locate(chain: Sequence[ChainLink], recipe: int = 5) -> Fault:
         return Fault(
             link, where, tuple(reversed(beneath[:-1])), beneath, True, 0, (), counts, why_link, why_site, why_message
         )
-    helper = helper_before = many_reasons = 0
+    helper = helper_before = many_reasons = nth_alike = 0
     why_caller = ""
     if not beneath:
         helper = helper_before = many_reasons = _helper_depth(link, site, callers)
@@ -154,7 +156,7 @@ def locate(chain: Sequence[ChainLink], recipe: int = 5) -> Fault:
         elif recipe < 3:
             helper = helper_before = many_reasons = _named_by(link, site, callers)
         else:
-            helper, why_handed, why_caller, helper_before = handed(link, site, callers)
+            helper, why_handed, why_caller, helper_before, nth_alike = handed(link, site, callers)
             why_site = why_handed or why_site
             if recipe < 5:
                 helper = helper_before
@@ -173,6 +175,7 @@ def locate(chain: Sequence[ChainLink], recipe: int = 5) -> Fault:
         why_message,
         helper_before,
         why_caller,
+        nth_alike,
     )
 
 

@@ -139,8 +139,8 @@ def _traits(fault: Fault, most_callers: int | None = None, recipe: int = VERSION
     # A caller's line shows the build of a frame in the same file, and so whether lines have drifted.
     near = tuple([(_caller(f, recipe), f.line) for f in callers[:most_callers]])
     caller_code = "|".join([plain_code(f.code) for f in callers[:helper]])
-    if recipe > 4 and (nth := _nth_alike(fault)):
-        caller_code += f"#{nth}"
+    if recipe > 4 and fault.nth_alike:
+        caller_code += f"#{fault.nth_alike}"
     raised_in = ""
     if fault.beneath and not fault.in_library:
         inner = fault.beneath[-1]
@@ -188,14 +188,9 @@ def earlier_texts(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] =
 
 def _text_of(fault: Fault, apart: tuple[tuple[str, str], ...]) -> str:
     """Return the fingerprint: that of version 4 where version 5 does not differ."""
-    if fault.helper == fault.helper_before and not _nth_alike(fault):
+    if fault.helper == fault.helper_before and not fault.nth_alike:
         return _text_before(fault, apart)
     return _text(_traits(fault, fault.helper), apart)
-
-
-def _nth_alike(fault: Fault) -> int:
-    """Return which of several equal lines handed a wrong value over; 0 where it is the only one, or nobody did."""
-    return fault.callers[fault.helper - 1].nth_alike if fault.helper and fault.why_caller else 0
 
 
 def _text_before(fault: Fault, apart: tuple[tuple[str, str], ...]) -> str:
@@ -248,8 +243,8 @@ def _parts(chain: Sequence[ChainLink], fault: Fault, traits: Traits, apart: tupl
         reason = "the helper's caller: the reason is there"
         if fault.why_caller:
             reason = fault.why_caller if nth == traits.helper else "it only handed that on"
-            if nth == traits.helper and (equal := _nth_alike(fault)):
-                reason += f", on the {_ordinal(equal)} of several equal lines"
+            if nth == traits.helper and fault.nth_alike:
+                reason += f", on the {_ordinal(fault.nth_alike)} of several equal lines"
         parts.append(Part("caller", spot, counted=True, reason=reason))
     if traits.raised_in:
         reason = "what in the library raised: a call can be wrong for several reasons"
