@@ -37,7 +37,8 @@ from obitus.store.asking.issues import asked_of_issues
 from obitus.store.days.failures import row_of
 from obitus.store.days.logs import facts_of
 from obitus.store.grouping import Decided
-from obitus.store.intake import FailureFacts, Prepared, TallyFacts, take
+from obitus.store.intake.facts import FailureFacts, Prepared, TallyFacts
+from obitus.store.intake.taking import take
 from obitus.store.people import Person
 from obitus.store.removing_days import remove_day
 from obitus.store.windows import Window

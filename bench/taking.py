@@ -14,7 +14,8 @@ from obitus.core.days import day_of
 from obitus.store import apps
 from obitus.store.days.failures import FailureRow
 from obitus.store.grouping import Decided
-from obitus.store.intake import FailureFacts, Prepared, take
+from obitus.store.intake.facts import FailureFacts, Prepared
+from obitus.store.intake.taking import take
 from obitus.store.writer import Writer
 
 AT_ONCE: Final = 100

@@ -20,7 +20,8 @@ from obitus.store.days.failures import FailureRow
 from obitus.store.days.writing import WritingDays
 from obitus.store.deciding import DecisionOrder
 from obitus.store.grouping import Decided
-from obitus.store.intake import FailureFacts, Prepared, take
+from obitus.store.intake.facts import FailureFacts, Prepared
+from obitus.store.intake.taking import take
 from obitus.store.migrations import open_for_writing
 
 ISSUES, RELEASES = 10_000, 30

@@ -13,7 +13,7 @@ from obitus.service.intake.day_use import Use
 from obitus.service.settings import Limits
 from obitus.store import key_use
 from obitus.store.errors import StoreBroken
-from obitus.store.intake import take
+from obitus.store.intake.taking import take
 from tests.conftest import Running, failure, start
 
 PIER = "https://pier.skerry.example"

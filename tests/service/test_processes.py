@@ -210,3 +210,10 @@ def test_bodies_go_where_they_cost_least(running: Running) -> None:
     headers = {"Authorization": f"Bearer {key}", "Content-Encoding": "gzip"}
     answer = running.http.request("POST", running.url + "/reports", body=body, headers=headers)
     assert answer.json()["stored"] == 20 and running.service.intake.processes.numbers
+
+
+def test_a_process_loads_no_web_framework() -> None:
+    """It prepares reports and answers nobody: the first large body waits for what it loads."""
+    code = "import sys, obitus.service.intake.worker_tasks; print(*sorted(name for name in sys.modules if name in ('fastapi', 'starlette', 'uvicorn')))"
+    loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert loaded.stdout.strip() == ""

@@ -24,7 +24,7 @@ from obitus.service.wiring import Parts
 from obitus.store.database import Reader
 from obitus.store.days.reading import DayReaders
 from obitus.store.errors import StoreBroken, StoreInUse
-from obitus.store.intake import take
+from obitus.store.intake.taking import take
 from tests import kept
 from tests.client.programs import free_port, write
 from tests.conftest import Running, failure, start, until

@@ -25,7 +25,8 @@ from obitus.store.database import Reader, typed
 from obitus.store.days.logs import facts_of
 from obitus.store.days.reading import DayReaders
 from obitus.store.evidence import Evidence
-from obitus.store.intake import Prepared, take
+from obitus.store.intake.facts import Prepared
+from obitus.store.intake.taking import take
 from obitus.store.records import OpenRecords
 from obitus.store.writer import Writer
 from tests.examples import many

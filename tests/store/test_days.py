@@ -29,7 +29,7 @@ import json, os, signal, sys
 from pathlib import Path
 from obitus.service.intake.prepare import Preparer, Ready, Sender
 from obitus.service.settings import Settings, system_clock_ms
-from obitus.store.intake import take
+from obitus.store.intake.taking import take
 from obitus.store.records import OpenRecords
 
 folder, lines, at = Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3])

@@ -22,7 +22,9 @@ from obitus.core.parking import Until
 from obitus.store import apps, deciding
 from obitus.store.days.failures import FailureRow
 from obitus.store.grouping import Decided
-from obitus.store.intake import FailureFacts, Prepared, met, take
+from obitus.store.intake import met
+from obitus.store.intake.facts import FailureFacts, Prepared
+from obitus.store.intake.taking import take
 from obitus.store.writer import Writer
 from tests.store.conftest import NOW_MS, Store
 

@@ -7,13 +7,13 @@ import secrets
 from typing import TYPE_CHECKING, Any, Final
 
 from pydantic import BaseModel, Field
-from starlette.responses import JSONResponse, Response
 
 from obitus.core.wording import as_sentence
 from obitus.store import errors as store_errors
 
 if TYPE_CHECKING:
     from fastapi import FastAPI
+    from starlette.responses import Response
 
 _log = logging.getLogger("obitus.service")
 
@@ -121,6 +121,9 @@ class Problem(Exception):
 
     def response(self) -> Response:
         """Return the HTTP answer."""
+        # Not above: the processes that prepare reports raise problems and answer none, and start without the web framework.
+        from starlette.responses import JSONResponse
+
         status, title = PROBLEMS[self.slug]
         body = {"type": TYPE_PREFIX + self.slug, "title": title, "status": status, "detail": self.detail}
         headers = {}

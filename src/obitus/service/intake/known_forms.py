@@ -17,7 +17,7 @@ from obitus.core.grouping.recipe import Part
 from obitus.core.quiet.failing import CAPTURED_BY
 from obitus.store.days.failures import FailureRow
 from obitus.store.grouping import Decided
-from obitus.store.intake import FailureFacts
+from obitus.store.intake.facts import FailureFacts
 
 KNOWN_FOR_MS: Final = 5_000
 """How long after its latest only counted failure an issue counts as flooding."""

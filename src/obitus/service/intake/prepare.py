@@ -28,7 +28,7 @@ from obitus.service.intake.lines import AnyReport, Refusal, report_in
 from obitus.store.days import failures, logs, runs
 from obitus.store.evidence import Packer
 from obitus.store.grouping import Decided
-from obitus.store.intake import FailureFacts, Prepared, TallyFacts
+from obitus.store.intake.facts import FailureFacts, Prepared, TallyFacts
 
 _log = logging.getLogger("obitus.service")
 

@@ -16,7 +16,7 @@ from obitus.service.intake.preparing import large_body_prepared, lines_prepared,
 from obitus.service.intake.worker_tasks import PreparedLines
 from obitus.service.intake.writing import AMONG_OTHERS, BEYOND, Writing, seconds_to_write
 from obitus.store.errors import StoreError
-from obitus.store.intake import Taken
+from obitus.store.intake.facts import Taken
 
 ONLY_COUNTED: Final = (
     "Its issue fails so often at once that this one was counted and not kept whole; a kept one like it represents it."

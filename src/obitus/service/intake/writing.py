@@ -16,7 +16,8 @@ from obitus.service.intake.worker_tasks import Outcomes
 from obitus.service.problems import as_problem
 from obitus.store import key_use
 from obitus.store.errors import StoreBroken, StoreBusy, StoreError, StoreTrouble
-from obitus.store.intake import Taken, take
+from obitus.store.intake.facts import Taken
+from obitus.store.intake.taking import take
 from obitus.store.names import MOST_ENTRY_POINTS, OTHERS
 from obitus.store.releases import MOST_RELEASES
 

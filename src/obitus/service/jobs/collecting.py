@@ -24,7 +24,8 @@ from obitus.store.asking.compiling import Names
 from obitus.store.asking.finding import arrived, names_in
 from obitus.store.asking.records import Record
 from obitus.store.errors import UNREADABLE, QueryTooLong
-from obitus.store.intake import Prepared, Taken, take
+from obitus.store.intake.facts import Prepared, Taken
+from obitus.store.intake.taking import take
 from obitus.store.records import Records
 from obitus.store.rows.quiet import Collected, QuietRow
 

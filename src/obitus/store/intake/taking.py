@@ -1,6 +1,4 @@
-"""Storing reports: for each report its issue, counts, state and evidence. Runs on the writer. Reports go to the file
-of their day, decisions and counts to the main file; both are one commit.
-"""
+"""Storing reports in the caller's transaction, each by its kind."""
 
 from __future__ import annotations
 
@@ -12,10 +10,8 @@ from obitus.store.days.writing import WritingDays
 from obitus.store.grouping import WantsWhole
 from obitus.store.intake import failures, tallies
 from obitus.store.intake.batch import Batch
-from obitus.store.intake.facts import FailureFacts, Prepared, Taken, TallyFacts
+from obitus.store.intake.facts import Prepared, Taken
 from obitus.store.names import OTHERS
-
-__all__ = ["FailureFacts", "Prepared", "Taken", "TallyFacts", "take"]
 
 
 def take(connection: sqlite3.Connection, days: WritingDays, reports: Sequence[Prepared]) -> list[Taken]:
