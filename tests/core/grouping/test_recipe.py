@@ -357,6 +357,64 @@ def test_a_name_that_a_line_further_out_spells_out() -> None:
     assert fingerprint(failing("field_of(row, f'{pier}')")).fault.helper == 0
 
 
+def test_what_validates_refuses_what_its_callers_hand_over() -> None:
+    """Each caller of a function that validates is a fault of its own; where that one fails by itself, it is one."""
+
+    def failing(caller: str, code: str, kind: str = "ValueError", *between: Frame) -> list[ChainLink]:
+        return stack(
+            own(caller, "row = land(found)"), *between, own("validate_berth", code), kind=kind, message="too shallow"
+        )
+
+    refusal = "raise ValueError("
+    assert not same(failing("board", refusal), failing("land", refusal))
+    assert same(
+        failing("board", "return berth.depht", "AttributeError"),
+        failing("land", "return berth.depht", "AttributeError"),
+    )
+    deep = own("Berth.verify", "validate_berth(self)")
+    decided = fingerprint(failing("board", refusal, "ValueError", deep))
+    assert decided.fault.helper == 2 and "validates" in decided.fault.why_site
+    assert (
+        fingerprint(stack(own("validate_berth", refusal), kind="ValueError", message="too shallow")).fault.helper == 0
+    )
+    before = earlier_texts(failing("board", refusal))[0]
+    assert before == earlier_texts(failing("land", refusal))[0]
+
+
+def test_nothing_as_a_key_was_handed_over() -> None:
+    """Nothing is no key that somebody chose: whoever handed it over is at fault. Any other key is data."""
+
+    def failing(caller: str, key: str) -> list[ChainLink]:
+        inner = at("fare_of", "return fares[pier]", "pier")
+        return stack(at(caller, f"fare_of({caller}.pier)"), inner, kind="KeyError", message=key)
+
+    assert not same(failing("board", "None"), failing("land", "None"))
+    assert same(failing("board", "'north'"), failing("land", "'None'"))
+
+
+def test_who_called_what_caught_and_raised_anew() -> None:
+    """A cause shows no frames above the function that caught it: those of the exceptions that wrap it belong to it, too."""
+
+    def failing(caller: str, *between: Frame) -> list[ChainLink]:
+        outer = at("main", "go()"), at(caller, f"pier_of({caller}.berth)")
+        catching = at("pier_of", "return piers[berth.pier]", "berth")
+        raising = replace(catching, code="raise LookupError('no pier') from None")
+        cause = ChainLink("AttributeError", NOTHING, (catching, *between), "cause")
+        wrapped = ChainLink("LookupError", "no pier", (at("pier_for", "pier_of(berth)", "berth"), raising), "cause")
+        again = ChainLink("RuntimeError", "not now", (*outer, at("pier_for", "raise RuntimeError('not now')", "berth")))
+        direct = ChainLink("LookupError", "no pier", (*outer, raising))
+        return [again, wrapped, cause] if caller == "twice" else [direct, cause]
+
+    board, land = failing("board"), failing("land")
+    assert not same(board, land) and fingerprint(board).fault.helper == 1
+    assert [frame.function for frame in fingerprint(failing("twice")).fault.callers] == ["pier_for", "twice", "main"]
+    # Earlier versions saw no callers: their issues go on.
+    assert earlier_texts(board)[0] == earlier_texts(land)[0] != fingerprint(board).text
+    # What is in the middle of a chain by itself is as before.
+    own_slip = at("depth", "return berth.depht")
+    assert same(failing("board", own_slip), failing("land", own_slip))
+
+
 def test_equal_lines_of_one_function_are_several_callers() -> None:
     """Where a function has the same call twice, each is a fault of its own; where it has it once, or that is not known, nothing changes."""
 

@@ -19,6 +19,7 @@ RAISES: Final = re.compile(r"^(?:raise|throw|die|croak|confess|panic!|panic)\b|^
 """A line that raises on purpose, in any of the languages."""
 _SHOWS_A_NAME = re.compile(r"[{%]|\.format\(|\(\s{0,20}[a-z_]\w{0,100}\s{0,20}\)")
 _LOOKS_UP_BY_NAME = re.compile(r"\[[a-z_]\w{0,100}\]")
+_LOOKED_UP = re.compile(r"\[([a-z_]\w{0,100})\]")
 _LOOK_UPS: Final = frozenset({"KeyError", "IndexError"})
 _LITERAL = re.compile(r"""["'][A-Za-z_][\w.-]{2,60}["']""")
 _IS_LITERAL = re.compile(r"""None|True|False|-?\d[\w.]{0,60}|[rbuRBU]{0,2}(?P<quote>["'])[^"']{0,200}(?P=quote)""")
@@ -44,28 +45,31 @@ class Handed(NamedTuple):
     """
 
 
-def handed(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> Handed:
-    """Return how many callers count; none where the function failed by itself, or the lines do not show it."""
+def handed(link: ChainLink, site: Frame, callers: Sequence[Frame], seen_before: int) -> Handed:
+    """Return how many callers count; none where the function failed by itself, or the lines do not show it. Earlier
+    versions of the recipe saw only the first ``seen_before`` callers.
+    """
     if not callers or not site.code:
         return Handed()
     given = text_given(site, callers[0])
     works_on_names = _works_on_names(link, site)
     if works_on_names and given is not None and _LITERAL.search(given) is not None:
         why = "own code that works on what its caller's line spells out, so the caller counts too"
-        return Handed(1, why, _SPELLS, 1)
+        return Handed(1, why, _SPELLS, min(1, seen_before))
     # Without parameters, callers further out are not considered: a line does not show whether its function got the value
     # as an argument.
     before = int(given is not None and bool(given.strip()) and _had_nothing(link, site))
+    had_before = min(before, seen_before)
     if works_on_names and (depth := _spelled_out(site, callers)):
         why = "own code that works on what a line further out spells out, so its callers up to there count too"
-        return Handed(depth, why, _SPELLS, before)
+        return Handed(depth, why, _SPELLS, had_before)
     depth = _who_handed_nothing(link, site, callers) if site.parameters else before
     if not depth:
-        return Handed(callers_before=before)
+        return Handed(callers_before=had_before)
     why = _HANDED_NOTHING
     if depth > 1:
         why = f"own code that was handed nothing where a value was due; {count_of(depth - 1, 'caller')} only handed it on, so the one before counts too"
-    return Handed(depth, why, "it handed over what had no value", before, callers[depth - 1].nth_alike)
+    return Handed(depth, why, "it handed over what had no value", had_before, callers[depth - 1].nth_alike)
 
 
 def _who_handed_nothing(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> int:
@@ -105,6 +109,9 @@ def _followed(name: str, site: Frame, callers: Sequence[Frame]) -> tuple[int, st
 
 def _without_value(link: ChainLink, site: Frame) -> list[str]:
     """Return the names on a line one of which had no value."""
+    if plain_type(link.type) in _LOOK_UPS and link.message == "None":
+        # Nothing is no key that somebody chose.
+        return _LOOKED_UP.findall(site.code[:MOST_CODE])
     possible = possibly_missing(link.message, site.code)
     if possible:
         names = [what for what in possible if what.isidentifier()]

@@ -37,6 +37,7 @@ _HELPERS = re.compile(
     r"^_*(?:fail|raise|throw|abort|die|bail|panic|must|assert|require|ensure|expect|enforce|precondition|invariant|unreachable|guard)"
     r"(?:_\w*|[A-Z]\w*|!|\?)?$|(?:^|_)(?:fail|abort|die|bail|or_raise|or_fail|or_die)$|(?:OrThrow|OrFail|OrDie)$"
 )
+_VALIDATORS = re.compile(r"^_*(?:validate|verify)(?:_\w*|[A-Z]\w*)?$")
 _SAYS_WHY = re.compile(
     r"""^raise\s+[\w.]+\(\s*(?:\w{1,2}|_\(|[\w.]+\s*=\s*)?(?:["']|[frbFRB]{1,2}["'])|^raise\s+[\w.]+(?:\(\s*\))?(?:\s+from\s+\w+)?$"""
 )
@@ -147,19 +148,25 @@ def locate(chain: Sequence[ChainLink], recipe: int = 5) -> Fault:
         return Fault(
             link, where, tuple(reversed(beneath[:-1])), beneath, True, 0, (), counts, why_link, why_site, why_message
         )
+    seen_before = len(callers)
+    if recipe > 4 and (above := _above(chain, position, link.frames)):
+        callers = _callers([*above, *frames], len(above) + outside)
     helper = helper_before = many_reasons = nth_alike = 0
     why_caller = ""
     if not beneath:
-        helper = helper_before = many_reasons = _helper_depth(link, site, callers)
+        helper = many_reasons = _helper_depth(link, site, callers)
         if helper:
+            helper_before = _helper_depth(link, site, callers[:seen_before])
             why_site = "own code that fails on behalf of its callers: so the caller counts too"
         elif recipe < 3:
             helper = helper_before = many_reasons = _named_by(link, site, callers)
         else:
-            helper, why_handed, why_caller, helper_before, nth_alike = handed(link, site, callers)
+            helper, why_handed, why_caller, helper_before, nth_alike = handed(link, site, callers, seen_before)
             why_site = why_handed or why_site
             if recipe < 5:
                 helper = helper_before
+            elif not helper and (helper := _validates(site, callers)):
+                why_site = "own code that validates what its callers hand over, so the caller counts too"
     counts, why_message = _message(link, site, helper=many_reasons)
     return Fault(
         link,
@@ -177,6 +184,25 @@ def locate(chain: Sequence[ChainLink], recipe: int = 5) -> Fault:
         why_caller,
         nth_alike,
     )
+
+
+def _above(chain: Sequence[ChainLink], position: int, frames: Sequence[Frame]) -> list[Frame]:
+    """Return the frames above the function that caught an exception. Where it was caught and another one raised in its
+    place, Python shows them with that one only.
+    """
+    above: list[Frame] = []
+    if not any(frame.own for frame in frames):
+        return above
+    while position and frames and chain[position].relation in ("cause", "context"):
+        position -= 1
+        caught, frames = frames[0], chain[position].frames
+        catcher = next((at for at in range(len(frames) - 1, -1, -1) if _same_function(frames[at], caught)), 0)
+        above = [*frames[:catcher], *above]
+    return above
+
+
+def _same_function(one: Frame, other: Frame) -> bool:
+    return one.function == other.function and one.file == other.file
 
 
 def innermost(link: ChainLink) -> Frame | None:
@@ -251,7 +277,7 @@ def _wraps(outer: ChainLink, inner: ChainLink) -> bool:
     raiser, catcher = outer.frames[-1], inner.frames[0]
     if not raiser.code or not RAISES.match(raiser.code.strip()):
         return False
-    return raiser.function == catcher.function and raiser.file == catcher.file
+    return _same_function(raiser, catcher)
 
 
 def _cycle(link: ChainLink, frames: Sequence[Frame]) -> tuple[str, ...]:
@@ -372,6 +398,15 @@ def _helper_depth(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> i
         depth += 1
         current = callers[depth - 1]
     return depth
+
+
+def _validates(site: Frame, callers: tuple[Frame, ...]) -> int:
+    """Return how many callers out the one is that handed over what a function refuses whose name says that it validates."""
+    if not RAISES.match(site.code.strip()):
+        return 0
+    functions = [last_name(plain_function(frame.function)) for frame in (site, *callers)]
+    validating = next((at for at, name in enumerate(functions) if not _VALIDATORS.match(name)), len(functions))
+    return min(validating, 3, len(callers))
 
 
 def _named_by(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> int:

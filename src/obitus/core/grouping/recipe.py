@@ -2,9 +2,9 @@
 
 Counted: the type of the exception that counts, the function of the frame that counts, the code on its line (where it is
 not known, the fixed words of the message and the line), the callers of a helper, and the library's function that
-raised. Left out: everything further out, and wrapping exceptions. Version 5 differs from 4 only for missing values in
-functions whose parameters are known, and 4 from 3 only for built code and messages of JavaScript's engines: other failures
-keep their earlier fingerprints. ``likeness`` decides which fingerprints belong together.
+raised. Left out: everything further out, and wrapping exceptions. Version 5 differs from 4 only in which callers count
+where they handed a wrong value over, and 4 from 3 only for built code and messages of JavaScript's engines: other
+failures keep their earlier fingerprints. ``likeness`` decides which fingerprints belong together.
 """
 
 from __future__ import annotations
@@ -176,11 +176,13 @@ def earlier_texts(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] =
     """Return the fingerprints of earlier versions of the recipe, the newest first, so that their issues continue."""
     apart = tuple(apart)
     now = locate(chain)
-    fourth = _text_before(replace(now, helper=now.helper_before), apart)
+    # What is caught and raised anew has callers that version 4 did not see, which may decide whether its message counts.
+    before = locate(chain, recipe=4) if len(chain) > 1 else replace(now, helper=now.helper_before)
+    fourth = _text_before(before, apart)
     third_fault = locate(chain, recipe=3)
     third = _text(_traits(third_fault, third_fault.helper, recipe=3), apart, recipe=3)
-    before = locate(chain, recipe=2)
-    second = _text(_traits(before, before.helper, recipe=2), apart, recipe=2)
+    second_fault = locate(chain, recipe=2)
+    second = _text(_traits(second_fault, second_fault.helper, recipe=2), apart, recipe=2)
     present = _text_of(now, apart)
     newer = [text for text in dict.fromkeys((fourth, third)) if text != present]
     return *newer, second, first_recipe.fingerprint(chain)
