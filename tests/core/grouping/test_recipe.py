@@ -323,6 +323,10 @@ def assert_passed_through(code: str) -> None:
     assert not same(board, land)
     assert fingerprint(board).fault.helper == 2
     assert fingerprint(handed_nothing(at("board", "return go(None)"), wrapper, inner)).fault.helper == 0
+    # It may be on one way and not on another.
+    twice = handed_nothing(at("board", "return pier_of(None)", "sailing"), wrapper, wrapper, inner)
+    without = handed_nothing(at("board", "return pier_of(None)", "sailing"), inner)
+    assert fingerprint(board).text == fingerprint(twice).text and same(board, without)
 
 
 def test_what_a_function_looked_up_itself_is_its_own_fault() -> None:
@@ -452,6 +456,8 @@ def test_equal_lines_of_one_function_are_several_callers() -> None:
         ("type object 'NoneType' has no attribute '_fields'", "return type(berth)._fields", 1),
         ("type object 'NoneType' has no attribute '_fields'", "return type(found)._fields", 0),
         ("unsupported operand type(s) for +: 'str' and 'int'", "return berth + 1", 0),
+        ("object.__new__(X): X is not a type object (NoneType)", "return object.__new__(berth)", 1),
+        ("object.__new__(X): X is not a type object (NoneType)", "return object.__new__(kinds[cls])", 0),
     ],
 )
 def test_which_names_had_no_value(message: str, code: str, depth: int) -> None:

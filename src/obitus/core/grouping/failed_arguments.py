@@ -72,6 +72,11 @@ def handed(link: ChainLink, site: Frame, callers: Sequence[Frame], seen_before: 
     return Handed(depth, why, "it handed over what had no value", had_before, callers[depth - 1].nth_alike)
 
 
+def passes_all_on(frame: Frame) -> bool:
+    """Whether a frame's line passes on all arguments that its function got, as a decorator's does."""
+    return _PASSES_ALL_ON.search(frame.code[:MOST_CODE]) is not None
+
+
 def _who_handed_nothing(link: ChainLink, site: Frame, callers: Sequence[Frame]) -> int:
     """Return how many callers out a missing value was handed over first; 0 where the function made it itself."""
     names = [name for name in _without_value(link, site) if name in site.parameters]
@@ -96,7 +101,7 @@ def _followed(name: str, site: Frame, callers: Sequence[Frame]) -> tuple[int, st
     for place, caller in enumerate(callers, 1):
         expression = expression_for(name, frame, caller)
         if expression is None:
-            if _PASSES_ALL_ON.search(caller.code[:MOST_CODE]) is None:
+            if not passes_all_on(caller):
                 break
             # A decorator: who called it called the function.
             continue
@@ -116,10 +121,14 @@ def _without_value(link: ChainLink, site: Frame) -> list[str]:
     if possible:
         names = [what for what in possible if what.isidentifier()]
         # The object that a method is called on is there, unless nothing else is left.
-        return [name for name in names if name not in ("self", "cls")] or names
+        return _without_own_object(names) or names
     if _NOTHING.search(link.message[:MOST_CODE]) is None:
         return []
-    return _bare_names(site.code, called=_NOT_CALLABLE in link.message)
+    return _without_own_object(_bare_names(site.code, called=_NOT_CALLABLE in link.message))
+
+
+def _without_own_object(names: list[str]) -> list[str]:
+    return [name for name in names if name not in ("self", "cls")]
 
 
 def _bare_names(code: str, *, called: bool = False) -> list[str]:

@@ -19,6 +19,7 @@ from typing import Any, Final
 from obitus.core.frames import ChainLink, Frame, is_platform, is_script
 from obitus.core.grouping import built, first_recipe
 from obitus.core.grouping.engines import in_one_form, is_endless
+from obitus.core.grouping.failed_arguments import passes_all_on
 from obitus.core.grouping.fault import Fault, locate, spot_of
 from obitus.core.grouping.messages import runtimes_own, template
 from obitus.core.grouping.missing_values import missing
@@ -136,6 +137,10 @@ def _traits(fault: Fault, most_callers: int | None = None, recipe: int = VERSION
     code = plain_code(site.code)
     helper = fault.helper
     callers = fault.callers
+    if recipe > 4 and fault.why_caller:
+        # A decorator may be on one way and not on another, and handed over nothing of its own.
+        counted = [f for f in callers[:helper] if not passes_all_on(f)]
+        callers, helper = (*counted, *callers[helper:]), len(counted)
     # A caller's line shows the build of a frame in the same file, and so whether lines have drifted.
     near = tuple([(_caller(f, recipe), f.line) for f in callers[:most_callers]])
     caller_code = "|".join([plain_code(f.code) for f in callers[:helper]])
