@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 from typing import Final
 
-_BEGINS_WITH_A_WORD: Final = re.compile(r"[a-z]+ ")
+# Not any word: a message may begin with a name, which is written as it is.
+_BEGINS_A_SENTENCE: Final = re.compile(r"(?:an?|it|no|nobody|only|th(?:at|e|ere|is))\b")
 
 
 def count_of(number: int, noun: str, plural: str | None = None) -> str:
@@ -15,7 +16,7 @@ def count_of(number: int, noun: str, plural: str | None = None) -> str:
 
 def as_sentence(text: str) -> str:
     """Write an error's message, which begins with a small letter and has no full stop, as a sentence."""
-    begun = text[:1].upper() + text[1:] if _BEGINS_WITH_A_WORD.match(text) else text
+    begun = text[:1].upper() + text[1:] if _BEGINS_A_SENTENCE.match(text) else text
     return begun if begun.endswith((".", "?", "!")) else f"{begun}."
 
 
