@@ -121,10 +121,10 @@ def owners(
     show.say(f"{count_of(answer['lines'], 'line')} understood.")
     for remark in answer["remarks"]:
         show.say(f"  {safe(remark)}", show.FAILED)
-    for owner_line in answer["owners"][:30]:
-        who = safe(owner_line["person"]) if owner_line["person"] else "nobody known"
-        show.say(f"  {safe(owner_line['owner'])}: {who}, {count_of(owner_line['lines'], 'line')}")
-    if any(owner_line["person"] is None for owner_line in answer["owners"]):
+    for owner in answer["owners"][:30]:
+        who = safe(owner["person"]) if owner["person"] else "nobody known"
+        show.say(f"  {safe(owner['owner'])}: {who}, {count_of(owner['lines'], 'line')}")
+    if any(owner["person"] is None for owner in answer["owners"]):
         show.say("Say who is meant: obitus handing mean OWNER --to NAME", show.QUIET)
     if answer["preview"] is not None:
         _preview(answer["preview"])

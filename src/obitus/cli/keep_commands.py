@@ -75,17 +75,17 @@ def verify(
     """Check every file, and compare every count with its rows. Ends with 1 where something differs."""
     from obitus.cli import keeping
 
-    verified = keeping.verify(data, repair=repair)
+    differences = keeping.verify(data, repair=repair)
     if as_json:
-        print_json({"differences": verified})
-    for file in [] if as_json else verified:
+        print_json({"differences": differences})
+    for difference in [] if as_json else differences:
         show.say(
-            f"{'✓ mended' if file['mended'] else '×'} {safe(file['what'])}: {safe(file['said'])}",
-            "" if file["mended"] else show.FAILED,
+            f"{'✓ mended' if difference['mended'] else '×'} {safe(difference['what'])}: {safe(difference['said'])}",
+            "" if difference["mended"] else show.FAILED,
         )
-    if not verified and not as_json:
+    if not differences and not as_json:
         show.say("All is whole: every file, and every count.")
-    if any(not file["mended"] for file in verified):
+    if any(not difference["mended"] for difference in differences):
         if not as_json and not repair:
             show.say(
                 "Stop the service and mend what can be: obitus verify --repair. Or bring a backup back.", show.QUIET

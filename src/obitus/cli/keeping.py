@@ -43,7 +43,7 @@ def verify(data: Path, *, repair: bool) -> list[dict[str, Any]]:
         found = verifying.verify(data, repair=repair)
     except StoreError as error:
         raise CliError(f"{error}.") from None
-    return [{"what": file.what, "said": file.said, "mended": file.mended} for file in found]
+    return [{"what": one.what, "said": one.said, "mended": one.mended} for one in found]
 
 
 def examine(data: Path) -> tuple[list[Finding], str | None]:

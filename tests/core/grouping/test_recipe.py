@@ -396,7 +396,7 @@ def test_nothing_as_a_key_was_handed_over() -> None:
     assert same(failing("board", "'north'"), failing("land", "'None'"))
 
 
-def test_who_called_what_caught_and_raised_anew() -> None:
+def test_who_called_a_function_that_raised_another_in_its_place() -> None:
     """A cause shows no frames above the function that caught it: those of the exceptions that wrap it belong to it, too."""
 
     def failing(caller: str, *between: Frame) -> list[ChainLink]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import dis
 import gc
-import linecache
 import logging
 import os
 import sys
@@ -13,7 +12,7 @@ from dataclasses import dataclass, field
 from types import AsyncGeneratorType, CodeType, CoroutineType, FunctionType, GeneratorType
 from typing import Any, Final
 
-from obitus.client.source import STARTED_S
+from obitus.client.source import STARTED_S, source_of
 from obitus.core.tracepoints import TracepointOrder, hash_of, hash_of_line, is_end_of, nearest_line
 
 _OUR_FOLDER: Final = __file__.rpartition("client")[0].replace("\\", "/")
@@ -195,7 +194,7 @@ def text_of(file: str, names: dict[str, Any]) -> Text | None:
             octets = opened.read(20_000_000)
             is_newer = os.fstat(opened.fileno()).st_mtime > STARTED_S
     except (OSError, ValueError):
-        lines = linecache.getlines(file, names)
+        lines = source_of(file, names)
         if not lines:
             return None
         octets, is_newer = "".join(lines).encode(), False

@@ -18,7 +18,6 @@ from obitus.core.wording import count_of
 RAISES: Final = re.compile(r"^(?:raise|throw|die|croak|confess|panic!|panic)\b|^[\w.]*raise_from\(|^[\w.]*reraise\(")
 """A line that raises on purpose, in any of the languages."""
 _SHOWS_A_NAME = re.compile(r"[{%]|\.format\(|\(\s{0,20}[a-z_]\w{0,100}\s{0,20}\)")
-_LOOKS_UP_BY_NAME = re.compile(r"\[[a-z_]\w{0,100}\]")
 _LOOKED_UP = re.compile(r"\[([a-z_]\w{0,100})\]")
 _LOOK_UPS: Final = frozenset({"KeyError", "IndexError"})
 _LITERAL = re.compile(r"""["'][A-Za-z_][\w.-]{2,60}["']""")
@@ -41,7 +40,7 @@ class Handed(NamedTuple):
     """How many count by versions 3 and 4 of the recipe, which did not know parameters."""
     nth_alike: int = 0
     """Which of several equal lines handed nothing over, from 1; 0 where the line is the only one of its function. Equal
-    lines that spell something out are not told apart: they hand over the same.
+    lines that contain a literal do not differ: they hand over the same.
     """
 
 
@@ -142,7 +141,7 @@ def _works_on_names(link: ChainLink, site: Frame) -> bool:
     code = site.code.strip()[:MOST_CODE]
     if RAISES.match(code):
         return _SHOWS_A_NAME.search(code) is not None
-    return plain_type(link.type) in _LOOK_UPS and _LOOKS_UP_BY_NAME.search(code) is not None
+    return plain_type(link.type) in _LOOK_UPS and _LOOKED_UP.search(code) is not None
 
 
 def _had_nothing(link: ChainLink, site: Frame) -> bool:

@@ -389,24 +389,20 @@ def _blame(link: ChainLink, site: Frame, beneath: tuple[Frame, ...]) -> tuple[bo
 def _helper_depth(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> int:
     if not callers:
         return 0
-    depth = 0
-    current = site
-    if _passes_on(link, site):
-        depth = 1
-        current = callers[0]
-    while depth < min(3, len(callers)) and _HELPERS.search(last_name(plain_function(current.function))):
-        depth += 1
-        current = callers[depth - 1]
-    return depth
+    return _named_out(_HELPERS, site, callers, depth=int(_passes_on(link, site)))
 
 
 def _validates(site: Frame, callers: tuple[Frame, ...]) -> int:
     """Return how many callers out the one is that handed over what a function refuses whose name says that it validates."""
-    if not RAISES.match(site.code.strip()):
-        return 0
-    functions = [last_name(plain_function(frame.function)) for frame in (site, *callers)]
-    validating = next((at for at, name in enumerate(functions) if not _VALIDATORS.match(name)), len(functions))
-    return min(validating, 3, len(callers))
+    return _named_out(_VALIDATORS, site, callers) if RAISES.match(site.code.strip()) else 0
+
+
+def _named_out(names: re.Pattern[str], site: Frame, callers: tuple[Frame, ...], depth: int = 0) -> int:
+    """Return how many callers out, three at most, the first function is that has none of some names, from a depth on."""
+    functions = (site, *callers)
+    while depth < min(3, len(callers)) and names.search(last_name(plain_function(functions[depth].function))):
+        depth += 1
+    return depth
 
 
 def _named_by(link: ChainLink, site: Frame, callers: tuple[Frame, ...]) -> int:

@@ -181,7 +181,7 @@ def earlier_texts(chain: Sequence[ChainLink], apart: Sequence[tuple[str, str]] =
     """Return the fingerprints of earlier versions of the recipe, the newest first, so that their issues continue."""
     apart = tuple(apart)
     now = locate(chain)
-    # What is caught and raised anew has callers that version 4 did not see, which may decide whether its message counts.
+    # Where another exception was raised in its place, it has callers that version 4 did not see; with these its message may count.
     before = locate(chain, recipe=4) if len(chain) > 1 else replace(now, helper=now.helper_before)
     fourth = _text_before(before, apart)
     third_fault = locate(chain, recipe=3)

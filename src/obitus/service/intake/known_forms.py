@@ -140,12 +140,12 @@ class Flooding:
             return {}
         # A clock that went back must not keep one for long.
         current = {
-            slot: representing
-            for slot, representing in floods.items()
-            if now_ms < representing[1] <= now_ms + KNOWN_FOR_MS
+            fingerprint: (issue_id, until_ms)
+            for fingerprint, (issue_id, until_ms) in floods.items()
+            if now_ms < until_ms <= now_ms + KNOWN_FOR_MS
         }
         if current:
             self._known[app_id] = current
         else:
             del self._known[app_id]
-        return {slot: self._whole_left(issue_id, now_ms) for slot, (issue_id, _) in current.items()}
+        return {fingerprint: self._whole_left(issue_id, now_ms) for fingerprint, (issue_id, _) in current.items()}
