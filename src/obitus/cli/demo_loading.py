@@ -137,7 +137,7 @@ class _Story:
 
     def __init__(self, service: Parts, data: Path, clock: _Clock, until_ms: int) -> None:
         self._service, self._clock = service, clock
-        self._data, self._deploys = data, data / "deploys"
+        self._data, self._deploys, self._depot = data, data / "deploys", data / "passed-on"
         self._start_ms = starts_at(until_ms)
         self._http = urllib3.PoolManager(retries=False)
         self._token = ""
@@ -168,6 +168,9 @@ class _Story:
                 self._clock.story_ms = self._start_ms + (day + 1) * DAY_MS
                 progress.update(task, day=day + 1)
                 self._tell_deploys(day)
+                if day == DAYS - 1:
+                    # Not before: two weeks of records take seconds to pass on, and all of them look alike.
+                    self._pass_on()
                 for index, body in days.get(day, ()):
                     self._report(PLAYERS[index].app, PLAYERS[index].environment, body)
                     progress.advance(task)
@@ -199,11 +202,10 @@ class _Story:
                 self._report("sailings", "production", service)
 
     def _receive_alerts(self, receiver: Receiver) -> None:
-        """Add channels, a target, and rules over events: rules over windows do not work while the story's time leaps."""
+        """Add channels, and rules over events: rules over windows do not work while the story's time leaps."""
         allowed = self._data / "allowed.toml"
-        depot = self._data / "passed-on"
-        depot.mkdir(exist_ok=True, mode=0o700)
-        lines = [f'addresses = ["127.0.0.1:{receiver.port}"]', f"folders = [{json.dumps(str(depot))}]"]
+        self._depot.mkdir(exist_ok=True, mode=0o700)
+        lines = [f'addresses = ["127.0.0.1:{receiver.port}"]', f"folders = [{json.dumps(str(self._depot))}]"]
         allowed.write_text("\n".join(lines) + "\n", "utf-8")
         allowed.chmod(0o600)
         mail = {"host": "127.0.0.1", "port": receiver.mail_port, "tls": "none", "from": "obitus@skerry.example"}
@@ -225,22 +227,25 @@ class _Story:
             "/api/channels", {"name": "ops-hook", "kind": "webhook", "settings": hook, "secrets": {"secret": "berth-4"}}
         )
         self._post("/api/channels", {"name": "screen", "kind": "console"})
-        self._post(
-            "/api/targets",
-            {
-                "name": "depot",
-                "kind": "file",
-                "settings": {"path": str(depot / "records.ndjson")},
-                "passes": ["failure", "issue", "alert"],
-                "hides": ["name passenger"],
-            },
-        )
         of_events = [
             one for one in read_file(self._alerts, ALERTS) if isinstance(read_condition(one.condition, 0), Happens)
         ]
         for rule in of_events:
             order = {"name": rule.name, "when": rule.condition, "to": list(rule.to), "priority": rule.priority}
             self._post("/api/alert-rules", order)
+
+    def _pass_on(self) -> None:
+        """Add a target, which gets what comes from now on."""
+        self._post(
+            "/api/targets",
+            {
+                "name": "depot",
+                "kind": "file",
+                "settings": {"path": str(self._depot / "records.ndjson")},
+                "passes": ["failure", "issue", "alert"],
+                "hides": ["name passenger"],
+            },
+        )
 
     def watch_windows(self) -> None:
         """Use the team's file of rules, like ``obitus alerts apply``."""

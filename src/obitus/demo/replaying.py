@@ -13,10 +13,10 @@ from obitus.demo.recording import FILE, STARTS_MS
 from obitus.demo.story import DAYS
 
 BATCH_LINES: Final = 1000
-# Each stands alone in its quotes: a moment, or the id of a report or run (UUIDv7: its first 48 bits are a moment).
-_MOVED = re.compile(
-    rb'"(?:(?P<time>\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z)"|(?P<high>[0-9a-f]{8})-(?P<low>[0-9a-f]{4})(?=-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}"))'
-)
+# A moment, or the id of a report or run (UUIDv7: its first 48 bits are a moment); each stands alone in its quotes. Two
+# patterns, since one that begins with a choice is searched three times as slowly.
+_TIME = re.compile(rb'"(20\d\d-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z)"')
+_ID = re.compile(rb'"(0[0-9a-f]{7})-([0-9a-f]{4})(?=-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}")')
 
 
 def starts_at(until_ms: int) -> int:
@@ -37,14 +37,14 @@ def batches(start_ms: int) -> dict[int, list[tuple[int, bytes]]]:
 def moved(body: bytes, by_ms: int) -> bytes:
     """Return reports with the moments in them, and in their ids, moved."""
 
-    def move(match: re.Match[bytes]) -> bytes:
-        if match["time"] is not None:
-            moment = datetime.fromisoformat(match["time"].decode())
-            return b'"' + to_text(to_ms(moment) + by_ms).encode() + b'"'
-        moment_ms = int(match["high"] + match["low"], 16) + by_ms
+    def move_time(match: re.Match[bytes]) -> bytes:
+        return b'"%s"' % to_text(to_ms(datetime.fromisoformat(match[1].decode())) + by_ms).encode()
+
+    def move_id(match: re.Match[bytes]) -> bytes:
+        moment_ms = int(match[1] + match[2], 16) + by_ms
         return b'"%08x-%04x' % (moment_ms >> 16, moment_ms & 0xFFFF)
 
-    return _MOVED.sub(move, body)
+    return _ID.sub(move_id, _TIME.sub(move_time, body))
 
 
 def _recorded() -> dict[tuple[int, int], list[bytes]]:
