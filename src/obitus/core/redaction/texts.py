@@ -25,14 +25,14 @@ _KEYED_HINTS: Final = (
     "access-key", "privatekey", "private_key", "private-key", "signingkey", "signing_key", "signing-key", "authkey", "auth_key",
     "auth-key", "authorization", "session", "sessid", "encryption", "signature", "credential", "cookie", "cvv", "cvc", "bearer", "jwt",
 )  # fmt: skip
-_SHORT_HINTS: Final = ("pw", "otp", "pin", "sig", "hmac", "mfa", "pass'", 'pass"', "pass=", "pass:")
+_SHORT_HINTS: Final = ("pw", "otp", "pin", "sig", "hmac", "mfa", "pass'", 'pass"', "pass\\", "pass=", "pass:")
 _SHAPE_HINTS: Final = (
     "okey_", "otok_", "eyj", "-----begin", "_live_", "_test_", "_pat_", "ghp_", "gho_", "ghs_", "ghu_", "ghr_", "glpat-", "xox", "akia", "asia",
     "aiza", "ya29.", "sk-", "hf_", "npm_", "sg.", "pypi-", "dop_v1", "shpat_", "whsec_", "key-",
 )  # fmt: skip
 _OTHER_HINTS: Final = ("@", "?", "code=", "key=", "%3d", "[parameters:", "basic ", "digest ")
 _HINTS: Final = (*_KEYED_HINTS, *_SHORT_HINTS, *_SHAPE_HINTS, *_OTHER_HINTS)
-# Some are part of many words. Where one occurs, the longer words that it begins are searched for first.
+# Some are part of much else. Where one occurs, what follows or surrounds it in a secret is searched for first.
 _MEANT: Final = {
     "sk-": re.compile(r"sk-[a-z0-9_-]{20}"),
     "sg.": re.compile(r"sg\.[\w-]{16}"),
@@ -42,10 +42,16 @@ _MEANT: Final = {
     "npm_": re.compile(r"npm_[a-z0-9]{30}"),
     "_test_": re.compile(r"_test_[a-z0-9_]{16}"),
     **{
-        hint: re.compile(hint + r"""[\w-]{0,12}["'\\]{0,9}\s*[=:,>%]""")
+        hint: re.compile(hint + r"""[\w-]{0,12}["'\\]{0,9}(?:\s|\\[fnrt])*[=:,>%]""")
         for hint in ("pw", "otp", "pin", "sig", "hmac", "mfa")
     },
+    "?": re.compile(r"[?&;][\w.\-\[\]%\\]{1,200}="),
+    "@": re.compile(r""":(?:\\?/){2}[^\s/?#"']*@"""),
 }
+# Cookies come with most requests, and what the client hid already does not mean that there is another one.
+_HIDDEN_PAIR = re.compile(
+    r'"(?:[a-z]{1,12}-){0,3}(?:cookie|authorization|token|key|session|secret)"\s{0,4}[,:]\s{0,4}"\[hidden: [a-z ]{1,40}\]"'
+)
 _KEYED_GROUP, _SHORT_GROUP, _SHAPE_GROUP, _OTHER_GROUP = 1, 2, 4, 8
 _GROUP_OF: Final = (
     dict.fromkeys(_OTHER_HINTS, _OTHER_GROUP)
@@ -137,13 +143,18 @@ class Texts:
         self.patterns = [(compiled(rule.what), rule.label) for rule in self.rules if rule.by == "pattern"]
         if any(rule.by == "e-mail" for rule in self.rules):
             self.patterns.append((_MAIL, "e-mail"))
-        keyed = _KEYED
-        self.hints: tuple[str, ...] = _HINTS
+        keyed, own_hints = _KEYED, list[str]()
         for rule in self.rules:
             if rule.by == "name":
                 words = words_of(rule.what)
                 keyed += "|" + r"[\W_]?".join(map(re.escape, words))
-                self.hints = (*self.hints, words[0])
+                # The longest is in the fewest texts.
+                own_hints.append(max(words, key=len))
+        self.hints = tuple(dict.fromkeys((*_HINTS, *own_hints)))
+        # Words of the team are searched for like the default ones, and everywhere.
+        self._group_of = _GROUP_OF | {hint: _GROUP_OF.get(hint, 0) | _KEYED_GROUP for hint in own_hints}
+        self._meant = {hint: pattern for hint, pattern in _MEANT.items() if hint not in own_hints}
+        self._has_other_letters = not all(rule.what.isascii() for rule in self.rules if rule.by == "name")
         self._roots = _by_root(self.hints)
         self._seen = seeing(self.hints, _CARD_LIKE) if seeing is not None else None
         self._pair = re.compile(
@@ -160,15 +171,20 @@ class Texts:
     def possible_in(self, written: str) -> PossibleSecrets:
         """Return which secrets a report, written as JSON, may hold. Where characters are escaped, it may hold any."""
         lower = written.lower()
-        if "\\u00" in lower:
+        if "\\u00" in lower or (self._has_other_letters and "\\u" in lower):
             return PossibleSecrets(self.hints)
+        if '"[hidden: ' in lower:
+            lower = _HIDDEN_PAIR.sub("", lower)
         # A team's pattern may depend on the text around a match, which JSON changes: these are always searched for.
         if self._seen is not None:
             near, may_be_card = self._seen(lower)
         else:
             near = [hint for root, hints in self._roots.items() if root in lower for hint in hints if hint in lower]
             may_be_card = True
-        hints = tuple(hint for hint in near if _is_meant(hint, lower))
+        # A quote that is part of a text has a backslash in JSON; one without it ends a text, and no value follows it.
+        quoted = ['pass"'] if "pass\\" in near else []
+        near = [hint for hint in near if hint != 'pass"'] + quoted
+        hints = tuple(hint for hint in near if _is_meant(self._meant.get(hint), lower))
         return PossibleSecrets(hints, may_be_card and CARD.search(written) is not None)
 
     def rule_for(self, name: str) -> str | None:
@@ -178,7 +194,8 @@ class Texts:
         except KeyError:
             pass
         words = words_of(name)
-        rule = {"pass": "password", "pin": "code"}.get(words[0]) if len(words) == 1 else None
+        latin = [word for word in words if word.isascii()]
+        rule = {"pass": "password", "pin": "code"}.get(latin[0]) if len(latin) == 1 else None
         for length in range(1, self._most_words + 1):
             for i in range(len(words) - length + 1):
                 together = "".join(words[i : i + length])
@@ -197,14 +214,14 @@ class Texts:
         lower = text.lower()
         groups = 0
         for hint in self.hints if possible is ANY_SECRET else possible.hints:
-            if hint in lower and (groups & _GROUP_OF.get(hint, 0) or _is_meant(hint, lower)):
-                # Words of the team are searched for like the default ones.
-                groups |= _GROUP_OF.get(hint, _KEYED_GROUP)
+            group = self._group_of[hint]
+            if group & ~groups and hint in lower and _is_meant(self._meant.get(hint), lower):
+                groups |= group
         if groups:
             text = self._hide_shapes(text, lower, groups)
         if possible.cards and len(text) >= 13:
             text = CARD.sub(hide_card, text)
-        return self._own_patterns(text)
+        return self._own_patterns(text) if self.patterns else text
 
     def source(self, line: str, possible: PossibleSecrets = ANY_SECRET) -> str:
         """Hide literals next to a secret's name in a line of source code; names alone stay readable."""
@@ -349,8 +366,8 @@ def _by_root(hints: Iterable[str]) -> dict[str, list[str]]:
 _ROOTS: Final = ("pass", "key", "sess", "sig", "tok", "gh", "pat", "cv", "a29", "_t", "_l", "pw")
 
 
-def _is_meant(hint: str, lower: str) -> bool:
-    pattern = _MEANT.get(hint)
+def _is_meant(pattern: re.Pattern[str] | None, lower: str) -> bool:
+    """Whether a hint that a text contains may belong to a secret, where ``pattern`` says how that looks."""
     return pattern is None or pattern.search(lower) is not None
 
 
