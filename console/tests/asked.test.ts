@@ -30,6 +30,8 @@ describe('what is being written', () => {
 		expect(writing('a=1 user.', 9)).toEqual({ begins: 'user.', from: 4, to: 9 });
 		expect(writing('(user.id!=p-1', 13)).toEqual({ field: 'user.id', begins: 'p-1', from: 10, to: 13 });
 		expect(writing('severity>=', 10)).toEqual({ field: 'severity', begins: '', from: 10, to: 10 });
+		expect(writing('a=1 årsk', 8)).toEqual({ begins: 'årsk', from: 4, to: 8 });
+		expect(writing('årskort=5', 9)).toEqual({ field: 'årskort', begins: '5', from: 8, to: 9 });
 		expect(writing('message="no fa', 14)).toBeUndefined();
 		expect(writing('', 0)).toBeUndefined();
 		expect(writing('word ', 5)).toBeUndefined();

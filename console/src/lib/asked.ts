@@ -1,6 +1,10 @@
 /** Questions as texts: adding terms, and the part at the caret. The service parses them (docs/questions.md). */
 
-const NAME = /^[A-Za-z_@][\w.\-@/]*$/;
+/** The name of a field that needs no quotes, with letters of any alphabet, as the service reads it. */
+const FIELD_NAME = '[\\p{L}_@][\\p{L}\\p{N}_.\\-@/]*';
+const NAME = new RegExp(`^${FIELD_NAME}$`, 'u');
+const VALUE_AT_END = new RegExp(`(?:^|[\\s(])(${FIELD_NAME})(?:!=|>=|<=|=|>|<|~)([^\\s()"]*)$`, 'u');
+const NAME_AT_END = new RegExp(`(?:^|[\\s(])(${FIELD_NAME})$`, 'u');
 const VALUE = /^[^\s()"=<>~][^\s()"]*$/;
 const WORDS = new Set(['or', 'OR', 'and', 'AND', 'not', 'NOT']);
 
@@ -44,9 +48,9 @@ export interface Writing {
 export function writing(text: string, caret: number): Writing | undefined {
 	const before = text.slice(0, caret);
 	if (((before.match(/(?<!\\)"/g)?.length ?? 0) & 1) === 1) return undefined;
-	const value = /(?:^|[\s(])([A-Za-z_@][\w.\-@/]*)(?:!=|>=|<=|=|>|<|~)([^\s()"]*)$/.exec(before);
+	const value = VALUE_AT_END.exec(before);
 	if (value) return { field: value[1], begins: value[2]!, from: caret - value[2]!.length, to: caret };
-	const name = /(?:^|[\s(])([A-Za-z_@][\w.\-@/]*)$/.exec(before);
+	const name = NAME_AT_END.exec(before);
 	return name ? { begins: name[1]!, from: caret - name[1]!.length, to: caret } : undefined;
 }
 

@@ -36,6 +36,9 @@ GOOD = {
     "sum http.request.body.size of logs > 2MB in 5m": Measured(
         "stat", "logs", ">", 2e6, False, 5 * MINUTE_MS, (), "sum", "http.request.body.size"
     ),
+    "largest årskort of logs > 2 in 5m by пирс": Measured(
+        "stat", "logs", ">", 2, False, 5 * MINUTE_MS, ("пирс",), "largest", "årskort"
+    ),
     'largest "odd name" of failures > 2 in 5m by "other name"': Measured(
         "stat", "failures", ">", 2, False, 5 * MINUTE_MS, ("other name",), "largest", "odd name"
     ),

@@ -19,7 +19,7 @@ TEXTS = ("type", "message")
 RECORD: dict[str, Any] = {
     "type": "KeyError", "message": "no berth 'x' (yet), Gate_Keeper 503", "severity": "WARN", "status": 503, "share": 0.25,
     "handled": True, "user.id": "p-102", "code": "007", "nothing": None, "empty": "", "time": NOW_MS - HOUR_MS, "duration": 250.0,
-    "http.response.body.size": 2048, "wait_s": 1.5, "odd name": "x", "list": [1, "a"],
+    "http.response.body.size": 2048, "wait_s": 1.5, "odd name": "x", "årskort": 5, "list": [1, "a"],
 }  # fmt: skip
 Judge = Callable[[dict[str, Any]], bool]
 
@@ -42,7 +42,7 @@ def asked(text: str, record: dict[str, Any]) -> bool:
         ("user.id exists", True), ("gone exists", False), ("nothing exists", False), ("empty exists", True), ("not gone exists", True),
         ("time>-2h", True), ("time>-30m", False), ("time>=2h", True), ('time<"30min ago"', True), (f"time>{to_text(NOW_MS - DAY_MS)}", True), ("time>2026-01-01", True), ("time<2026-01-01T10:30", False),
         ("duration>200", True), ("duration>200ms", True), ("duration>=0.25s", True), ("duration<1min", True), ("wait_s>1200ms", True), ("wait_s>2s", False), ("http.response.body.size>=2KiB", True), ("http.response.body.size>1MB", False),
-        ('"odd name"=x', True), ("list exists", True), ('list~"a"', True), ('list="[1,""a""]"'.replace('""', r"\""), True),
+        ("årskort=5", True), ("årskort>5", False), ("årskort exists", True), ('"odd name"=x', True), ("list exists", True), ('list~"a"', True), ('list="[1,""a""]"'.replace('""', r"\""), True),
         ("berth", True), ("BERTH", True), ("anchor", False), ("bert", False), ("ber*", True), ('"no berth"', True), ('"no ber"', False), ('"berth no"', False), ("gate keeper", True), ("gate_keeper", True), ("503", True), ("50*", True),
         ('message="no berth \'x\' (yet), Gate_Keeper 503"', True), ('message~"(yet)"', True), (r'message~"\"yet\""', False), ("not anchor", True), ("not not berth", True), ("not (berth or anchor)", False),
         ("anchor or berth", True), ("anchor or berth severity=ERROR", False), ("(anchor or berth) severity=WARN", True), ("berth and 503", True), ("anchor OR berth", True),

@@ -32,6 +32,12 @@ def test_every_summary(form: SummaryForm, example: str) -> None:
     assert written(read_summary(example)) == example
 
 
+def test_names_of_any_alphabet() -> None:
+    """A field whose name begins with a letter of another alphabet needs no quotes."""
+    for text in ("count by årskort", "p95 дальность by måned, пирс over time"):
+        assert written(read_summary(text)) == text
+
+
 def test_no_rule_is_left_out() -> None:
     """What the grammar can say is described."""
     for parser, forms in ((_parser(), FORMS), (_summary_parser(), SUMMARY_FORMS)):

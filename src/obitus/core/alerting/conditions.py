@@ -17,6 +17,7 @@ from obitus.core.asking.reading import QuestionTrouble, read
 from obitus.core.asking.summaries import STATS, Stat
 from obitus.core.asking.tree import Compare, Exists, Node, leaves_of
 from obitus.core.asking.values import wanted_number
+from obitus.core.asking.writing import FIELD_NAME
 from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS, span_ms
 from obitus.core.wording import span
 
@@ -76,9 +77,9 @@ SIGN: />=|<=|>|</
 NUMBER.2: /[0-9]+(?:\.[0-9]+)?(?:\s?%|[A-Za-zµ]{1,3}(?![^\s]))?/
 SPAN.4: /[0-9]{1,5}(?:min|m|h|d|w)(?![^\s])/
 _COMMA: ","
-FIELD: /(?!(?:by|of|in|where)(?!\S))[A-Za-z_@][\w.\-@\/]*|"(?:[^"\\]|\\.)*"/
+FIELD: /(?!(?:by|of|in|where)(?!\S))FIELD_NAME|"(?:[^"\\]|\\.)*"/
 %ignore /\s+/
-"""
+""".replace("FIELD_NAME", FIELD_NAME)
 _EXPECTED: Final = {
     "HAPPENING": f"what to wait for is expected. For example: {EXAMPLES[0]}; {EXAMPLES[2]}; {EXAMPLES[6]}",
     "KIND": "failures, logs or runs is expected (of `no …` also reports; of `count of …` also people)",

@@ -11,6 +11,7 @@ from lark.exceptions import VisitError
 
 from obitus.core.asking.tree import All, AnyOf, Compare, Exists, Node, Not, Op, Words, leaves_of
 from obitus.core.asking.values import ValueTrouble, wanted_number
+from obitus.core.asking.writing import FIELD_NAME
 from obitus.core.remembering import remembered
 from obitus.core.severity import SEVERITIES
 from obitus.core.terms import words_of
@@ -35,13 +36,13 @@ _AND.5: /(?:and|AND)(?![^\s()"])/
 _NOT.5: /(?:not|NOT)(?![^\s()"])/
 _EXISTS.6: /exists(?![^\s()"])/
 OP.6: /!=|>=|<=|=|>|<|~/
-FIELD.7: /(?!(?:or|OR|and|AND|not|NOT)\s+exists(?![^\s()"]))(?:[A-Za-z_@][\w.\-@\/]*|"(?:[^"\\]|\\.)*")(?=\s*(?:!=|>=|<=|=|>|<|~)|\s+exists(?![^\s()"]))/
+FIELD.7: /(?!(?:or|OR|and|AND|not|NOT)\s+exists(?![^\s()"]))(?:FIELD_NAME|"(?:[^"\\]|\\.)*")(?=\s*(?:!=|>=|<=|=|>|<|~)|\s+exists(?![^\s()"]))/
 BEGINNING.4: /"(?:[^"\\]|\\.)*"\*(?![^\s()"])/
 QUOTED.3: /"(?:[^"\\]|\\.)*"/
 VALUE: /[^\s()"=<>~][^\s()"]*/
 WORD: /(?!(?:or|OR|and|AND|not|NOT)(?![^\s()"]))[^\s()"=<>~][^\s()"]*/
 %ignore /\s+/
-"""
+""".replace("FIELD_NAME", FIELD_NAME)
 _EXPECTED: Final = {
     "VALUE": 'a value is expected, such as KeyError, 250ms or "two words"; "" stands for what is empty, and a value that begins with a bracket or a comparison is quoted',
     "OP": "a comparison is expected: =, !=, >, >=, <, <= or ~",

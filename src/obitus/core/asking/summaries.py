@@ -16,7 +16,7 @@ from typing import Any, Final, Literal, get_args
 from lark import Lark, Token, Transformer, UnexpectedInput, v_args
 
 from obitus.core.asking.reading import QuestionTrouble
-from obitus.core.asking.writing import quoted
+from obitus.core.asking.writing import FIELD_NAME, name_of
 from obitus.core.clock import DAY_MS, HOUR_MS, MINUTE_MS
 
 Stat = Literal["median", "p95", "p99", "smallest", "largest", "sum"]
@@ -28,6 +28,7 @@ GAMMA: Final = 1.02
 """Ratio of the ends of a bucket of numbers: values read from buckets are off by 1% at most."""
 PER_BUCKET: Final = 1 / log(GAMMA)
 EXAMPLE: Final = "count by entry_point over time"
+_WORDS: Final = ("by", "over")
 
 _WIDTHS_MS: Final = (
     1000, 2000, 5000, 10_000, 15_000, 30_000, MINUTE_MS, 2 * MINUTE_MS, 5 * MINUTE_MS, 10 * MINUTE_MS, 15 * MINUTE_MS,
@@ -44,9 +45,9 @@ STAT.3: /(?:median|p95|p99|smallest|largest|sum)(?=\s)/
 _BY.3: /by(?=\s)/
 _OVER.3: /over\s+time/
 _COMMA: ","
-FIELD: /(?!(?:by|over)\s)[A-Za-z_@][\w.\-@\/]*|"(?:[^"\\]|\\.)*"/
+FIELD: /(?!(?:by|over)\s)FIELD_NAME|"(?:[^"\\]|\\.)*"/
 %ignore /\s+/
-"""
+""".replace("FIELD_NAME", FIELD_NAME)
 _EXPECTED: Final = {
     "STAT": f"`count` or one of {', '.join(STATS)} with a field is expected. For example: {EXAMPLE}",
     "FIELD": "the name of a field is expected, such as entry_point or http.response.status_code",
@@ -90,8 +91,8 @@ def read_summary(text: str) -> Summary:
 
 def written(summary: Summary) -> str:
     """Return a summary as it is written."""
-    what = "count" if summary.stat is None else f"{summary.stat} {_quoted(summary.of)}"
-    by = f" by {', '.join(map(_quoted, summary.by))}" if summary.by else ""
+    what = "count" if summary.stat is None else f"{summary.stat} {name_of(summary.of, _WORDS)}"
+    by = f" by {', '.join(name_of(field, _WORDS) for field in summary.by)}" if summary.by else ""
     return f"{what}{by}{' over time' if summary.over_time else ''}"
 
 
@@ -161,9 +162,3 @@ class _Tree(Transformer[Token, Any]):
 def _unquoted(token: Token) -> str:
     text = str(token)
     return re.sub(r"\\(.)", r"\1", text[1:-1], flags=re.DOTALL) if text[0] == '"' else text
-
-
-def _quoted(name: str) -> str:
-    if re.fullmatch(r"[A-Za-z_@][\w.\-@/]*", name) and name not in ("by", "over"):
-        return name
-    return quoted(name)
