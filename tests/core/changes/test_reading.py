@@ -74,6 +74,7 @@ def test_anything_may_stand_in_a_patch(lines: list[str]) -> None:
         ("export default function quote(kind) {", "quote"), ("export const FARES = {", "FARES"), ("  public static int surcharge(String kind) {", "surcharge"),
         ("  def self.board(name)", "board"), ("    override suspend fun board(name: String) {", "board"), ("sub depth_at {", "depth_at"),
         ("  board(passenger) {", "board"), ("    private function board(array $rows): int", "board"), ("    public async Task<Pass> Print(string name)", "Print"),
+        ("def ødelagt(skip):", "ødelagt"), ("Åpning = 4", "Åpning"), ("export const größe = 3", "größe"), ("  fun 料金(kind: String) {", "料金"),
     ],
 )  # fmt: skip
 def test_how_languages_begin(line: str, name: str) -> None:

@@ -24,11 +24,11 @@ _OLD = re.compile(r"-(\d+)(?:,(\d+))?")
 # How the languages begin a function, a class or a constant, with the name as group.
 _NAMES = (
     re.compile(r"^\s*+(?:(?:export|default|public|private|protected|internal|static|final|abstract|override|open|suspend|sealed|async|unsafe|extern|inline|pub(?:\([^)\n]{0,80}\))?|const|virtual|readonly)\s++)*+"
-               r"(?:def|class|func|function\*?|fn|fun|sub|struct|enum|trait|interface|module|impl|object|record|type|namespace)\s++(?:\([^)\n]{0,300}\)\s*+)?(?:self\.)?([A-Za-z_$][\w$]*+)"),
-    re.compile(r"^\s*+(?:export\s++)?(?:const|let|var|val|static)\s++(?:mut\s++)?([A-Za-z_$][\w$]*+)\s*+(?::[^=]++)?="),
-    re.compile(r"^([A-Za-z_]\w*+)\s*+(?::[^=]++)?=(?!=)"),
-    re.compile(r"^\s*+(?:(?:public|private|protected|internal|static|final|abstract|override|virtual|async|synchronized|native)\s{1,20}){1,6}[\w<>\[\],.? ]{1,200}\s([A-Za-z_]\w*+)\s*+\("),
-    re.compile(r"^\s*+(?:async\s++|static\s++|get\s++|set\s++|#)?([A-Za-z_$][\w$]*+)\s*+\([^)]*+\)\s*+\{\s*+$"),
+               r"(?:def|class|func|function\*?|fn|fun|sub|struct|enum|trait|interface|module|impl|object|record|type|namespace)\s++(?:\([^)\n]{0,300}\)\s*+)?(?:self\.)?((?!\d)[\w$]++)"),
+    re.compile(r"^\s*+(?:export\s++)?(?:const|let|var|val|static)\s++(?:mut\s++)?((?!\d)[\w$]++)\s*+(?::[^=]++)?="),
+    re.compile(r"^((?!\d)\w++)\s*+(?::[^=]++)?=(?!=)"),
+    re.compile(r"^\s*+(?:(?:public|private|protected|internal|static|final|abstract|override|virtual|async|synchronized|native)\s{1,20}){1,6}[\w<>\[\],.? ]{1,200}\s((?!\d)\w++)\s*+\("),
+    re.compile(r"^\s*+(?:async\s++|static\s++|get\s++|set\s++|#)?((?!\d)[\w$]++)\s*+\([^)]*+\)\s*+\{\s*+$"),
 )  # fmt: skip
 _NO_NAME: Final = frozenset(
     [
