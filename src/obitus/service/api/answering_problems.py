@@ -12,6 +12,7 @@ from starlette.routing import Match, Route
 
 from obitus.service.problems import Problem, as_problem, fault
 from obitus.service.routing import SHARED
+from obitus.service.wrong_values import what_is_expected
 from obitus.store.errors import StoreError
 
 
@@ -39,7 +40,7 @@ def add_handlers(app: FastAPI, nowhere: Callable[[Request], Response]) -> None:
         if first["type"] == "json_invalid":
             return Problem("bad-request", "The body is no valid JSON.").response()
         field = ".".join(str(step) for step in path) or str(place)
-        return Problem("bad-field", f"{field}: {first['msg']}", field=field).response()
+        return Problem("bad-field", f"{field}: {what_is_expected(first)}.", field=field).response()
 
     @app.exception_handler(HTTPException)
     async def _http(request: Request, error: HTTPException) -> Response:

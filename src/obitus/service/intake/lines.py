@@ -11,6 +11,7 @@ import pydantic_core
 from pydantic import ValidationError
 
 from obitus.service.intake.formats import REPORT, FailureReport, LogReport, RunReport, TallyReport
+from obitus.service.wrong_values import what_is_expected
 
 MOST_REPAIRS: Final = 40
 # Why a single line may be refused. docs/problems.md lists them.
@@ -150,4 +151,4 @@ def _refusal(error: ValidationError, content: dict[str, Any]) -> Refusal:
     if kind == "missing":
         slug = "id-missing" if name == "id" else "field-missing"
         return Refusal(slug, f"{name} is missing.", name, report_id)
-    return Refusal("field-wrong", f"{name}: {complaint['msg']}.", name, report_id)
+    return Refusal("field-wrong", f"{name}: {what_is_expected(complaint)}.", name, report_id)
