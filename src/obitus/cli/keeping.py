@@ -8,6 +8,7 @@ from typing import Any
 
 from obitus.cli.errors import CliError
 from obitus.core.clock import to_text
+from obitus.core.wording import as_sentence
 from obitus.store import examining
 from obitus.store.backups import restoring, taking, verifying
 from obitus.store.backups.listing import Listing
@@ -25,7 +26,7 @@ def backup(data: Path, folder: Path, *, with_keys: bool) -> dict[str, Any]:
             data, folder, time.time_ns() // 1_000_000, with_keys=with_keys, said=lambda name, _: copied.append(name)
         )
     except StoreError as error:
-        raise CliError(f"{error}.") from None
+        raise CliError(as_sentence(str(error))) from None
     return _said(found) | {"copied": copied, "seconds": round(time.monotonic() - begun_s, 3)}
 
 
@@ -34,7 +35,7 @@ def restore(folder: Path, data: Path) -> dict[str, Any]:
     try:
         return _said(restoring.restore(folder, data))
     except StoreError as error:
-        raise CliError(f"{error}.") from None
+        raise CliError(as_sentence(str(error))) from None
 
 
 def verify(data: Path, *, repair: bool) -> list[dict[str, Any]]:
@@ -42,7 +43,7 @@ def verify(data: Path, *, repair: bool) -> list[dict[str, Any]]:
     try:
         found = verifying.verify(data, repair=repair)
     except StoreError as error:
-        raise CliError(f"{error}.") from None
+        raise CliError(as_sentence(str(error))) from None
     return [{"what": one.what, "said": one.said, "mended": one.mended} for one in found]
 
 
