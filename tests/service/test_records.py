@@ -68,6 +68,12 @@ def test_names_that_do_not_exist(running: Running) -> None:
     assert asked(running, "records/logs", question="zzz exists")["hint"] == "No record has a field zzz."
     assert asked(running, "records/logs", question="user.id=nobody")["hint"] is None
     assert asked(running, "records/logs", question="wait_s>=1")["hint"] is None
+    hint = asked(
+        running, "records/logs", question='(user.id:p-102 or severity:WARN) "user.id:p-103" berth:4 http://pier'
+    )["hint"]
+    assert hint == (
+        "user.id:p-102 is read as words; write user.id=p-102 to compare the field. severity:WARN is read as words; write severity=WARN to compare the field."
+    )
 
 
 def test_pages(running: Running) -> None:

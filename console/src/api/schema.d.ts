@@ -8013,7 +8013,7 @@ export interface components {
             cut?: string | null;
             /**
              * Hint
-             * @description Where nothing was found: fields of the question that no record has, and names that come near.
+             * @description Where nothing was found, what may be wrong with the question: fields that no record has, with names that come near, and `name:value`, which is read as words.
              */
             hint?: string | null;
         };

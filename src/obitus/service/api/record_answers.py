@@ -39,7 +39,7 @@ class RecordsAnswer(BaseModel):
     )
     hint: str | None = Field(
         default=None,
-        description="Where nothing was found: fields of the question that no record has, and names that come near.",
+        description="Where nothing was found, what may be wrong with the question: fields that no record has, with names that come near, and `name:value`, which is read as words.",
     )
 
 

@@ -6,13 +6,13 @@ import json
 import time
 import uuid
 from collections.abc import Iterator
-from difflib import get_close_matches
 from typing import Annotated, Any, Final
 
 from fastapi import Depends, Path, Query, Request
 from fastapi.responses import StreamingResponse
 
 from obitus.core.asking import All, Compare, Node, QuestionTrouble, fields_of
+from obitus.core.asking.hints import hints_for, with_colon
 from obitus.core.asking.occurring import occurring
 from obitus.core.asking.records import FIELDS, Kind
 from obitus.core.asking.summaries import MOST_CHARACTERS, Summary, read_summary, written
@@ -54,7 +54,6 @@ MOST_EXPORTED: Final = 1_000_000
 PROGRESS_S: Final = 0.2
 """Pause between two answers of one summary that is still being counted."""
 NEWEST_FIRST: Final = "-time"
-MOST_HINTS: Final = 3
 
 WhichKind = Annotated[answers.KindName, Path(description="`failures`, `logs` or `runs`.")]
 SummaryText = Annotated[
@@ -107,7 +106,7 @@ def found(
         records=rows_of(records, kind, shown),
         next=following,
         cut=page.cut or None,
-        hint=_hint(records, kind, node, window) if node is not None and not shown and after is None else None,
+        hint=_hint(records, kind, question or "", node, window) if node and not shown and after is None else None,
     )
 
 
@@ -141,24 +140,15 @@ def _sorted(
     )
 
 
-def _hint(records: Records, kind: answers.KindName, node: Node, window: Window) -> str | None:
-    """Return remarks about the names in a question without matches."""
-    unknown_fields = fields_of(node) - FIELDS[KINDS[kind]]
-    if not unknown_fields:
+def _hint(records: Records, kind: answers.KindName, question: str, node: Node, window: Window) -> str | None:
+    """Return remarks about a question without matches."""
+    fields = FIELDS[KINDS[kind]]
+    unknown = fields_of(node) - fields
+    if not unknown and not with_colon(question):
         return None
     looked_at, is_all = _newest(records, kind, asked_for(window, None), window)
-    names = {name for record in looked_at for name in record.values} | FIELDS[KINDS[kind]]
-    hints = []
-    for name in sorted(unknown_fields - names)[:MOST_HINTS]:
-        near = get_close_matches(name, names, n=3, cutoff=0.6)
-        near += [
-            known_name
-            for known_name in sorted(names)
-            if known_name.rpartition(".")[2] == name and known_name not in near
-        ][:3]
-        of = "record" if is_all else f"one of the newest {len(looked_at):,} records"
-        hints.append(f"No {of} has a field {name}" + (f"; these come near: {', '.join(near)}." if near else "."))
-    return " ".join(hints) or None
+    names = {name for record in looked_at for name in record.values} | fields
+    return hints_for(question, unknown, names, "record" if is_all else f"one of the newest {len(looked_at):,} records")
 
 
 @router.get("/{kind}/occurring", summary="Which values occur most", responses=described("bad-window", "bad-question"))
