@@ -26,7 +26,7 @@ _GAP = re.compile(r"^\s*(?:<asynchronous suspension>|=+ asynchronous gap =+)\s*$
 _LATER = re.compile(r"^\s*#(?!0\s)\d{1,5}\s+\S.* \(.*dart")
 _UNHANDLED = re.compile(r"Unhandled [eE]xception:\s*(?P<rest>.*)$")
 _THROWN = re.compile(r"^The following (?P<type>\w+) was thrown")
-_TYPED = re.compile(r"^(?P<type>_?[A-Z]\w*)(?: \([^)]*\))?(?:: (?P<message>.*))?$", re.DOTALL)
+_TYPED = re.compile(r"^(?P<type>_?[^\W\d_a-z]\w*)(?: \([^)]*\))?(?:: (?P<message>.*))?$", re.DOTALL)
 _NAMELESS = re.compile(r"^Instance of '(?P<type>[\w<>, ]+)'$")
 _TEXTS: Final = (
     ("Bad state: ", "StateError"),

@@ -32,7 +32,7 @@ _OTHERS_PLACE = re.compile(
     r"\.(?:java|kt|scala|m?[jt]sx?)(?::\d+){0,2}$|^(?:Native Method|Unknown Source|native|<anonymous>)$|:\d+:\d+$"
 )
 _HEADER = re.compile(
-    r"(?:^|[\s\]|>:-])(?P<type>(?:(?:[A-Z]\w*\.)+[A-Z]\w*|[A-Z]\w*(?:Exception|Error))\b(?:`\d+\[[^\]]*\])?)(?::\s?(?P<message>.*))?$"
+    r"(?:^|[\s\]|>:-])(?P<type>(?:(?:[^\W\d_a-z]\w*\.)+[^\W\d_a-z]\w*|[^\W\d_a-z]\w*(?:Exception|Error))\b(?:`\d+\[[^\]]*\])?)(?::\s?(?P<message>.*))?$"
 )
 _BREAKS: Final = ("--- End of stack trace from previous location", "--- End of inner exception stack trace ---")
 _ARROW: Final = "---> "

@@ -30,12 +30,12 @@ _WITH_SPACES = re.compile(
     r"^\s*(?P<function>[^@\n]{0,300})@(?P<place>[a-z][a-z-]{1,20}://[^\s@][^\n]{0,2000}?):(?P<line>\d{1,9}):(?P<column>\d{1,9})$"
 )
 _HEADER = re.compile(
-    r"(?:^|[\s\]|:-])(?:Uncaught (?:\(in promise\) )?)?(?P<type>[A-Z][\w$]*(?:Error|Exception|Warning|Rejection)|Error)(?: \[\w+\])?(?::\s?(?P<message>.*))?$"
+    r"(?:^|[\s\]|:-])(?:Uncaught (?:\(in promise\) )?)?(?P<type>[^\W\d_a-z][\w$]*(?:Error|Exception|Warning|Rejection)|Error)(?: \[\w+\])?(?::\s?(?P<message>.*))?$"
 )
 _CAUSE = re.compile(
-    r"^\s*+\[(?P<how>cause|errors)\]: \[?(?:(?P<type>[A-Za-z_$][\w$]*+)(?::\s?(?P<message>.*))?+)?+\s*+\{?$"
+    r"^\s*+\[(?P<how>cause|errors)\]: \[?(?:(?P<type>(?!\d)[\w$]++)(?::\s?(?P<message>.*))?+)?+\s*+\{?$"
 )
-_MEMBER = re.compile(r"^\s*(?P<type>[A-Z][\w$]*Error)(?::\s?(?P<message>.*?))?$")
+_MEMBER = re.compile(r"^\s*(?P<type>[^\W\d_a-z][\w$]*Error)(?::\s?(?P<message>.*?))?$")
 _CODE_PLACE = re.compile(
     r"(?::\d+){1,2}$|^(?:node:|file:|https?:|webpack|native$|<anonymous>$)|[\\/]|\.(?:m|c)?[jt]sx?\b"
 )

@@ -14,7 +14,7 @@ from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_MESSAGE_LINES, F
 
 _END = re.compile(r"(?::| on line )(?P<line>\d{1,9})$")
 _THROWN = re.compile(
-    r"(?:Uncaught |Next |^|[\s\]|:-])(?P<type>(?:[A-Za-z_]\w{0,200}\\){0,20}[A-Z]\w{0,200})(?:: (?P<message>.*))?$"
+    r"(?:Uncaught |Next |^|[\s\]|:-])(?P<type>(?:[^\W\d]\w{0,200}\\){0,20}[^\W\d_a-z]\w{0,200})(?:: (?P<message>.*))?$"
 )
 _STACK: Final = ("Stack trace:", "[stacktrace]")
 _FRAME = re.compile(

@@ -53,7 +53,7 @@ BEGINS_A_TRACE: Final = re.compile(
 _FRAME_LIKE = re.compile(r"\s*(?:at |File \"|from |#\d|\.\.\. \d|Caused by|\d+: |\S.* called at )")
 _DIGITS = re.compile(r"\d+")
 _ENDS_A_TRACE = re.compile(
-    r"(?:\w+\.)*\w*(?:Error|Exception|Warning|Exit|Interrupt|Timeout|Group)\b(?:: |$)|[A-Za-z_][\w.]*: "
+    r"(?:\w+\.)*\w*(?:Error|Exception|Warning|Exit|Interrupt|Timeout|Group)\b(?:: |$)|[^\W\d][\w.]*: "
 )
 
 
