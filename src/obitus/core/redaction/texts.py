@@ -48,6 +48,8 @@ _MEANT: Final = {
     "?": re.compile(r"[?&;][\w.\-\[\]%\\]{1,200}="),
     "@": re.compile(r""":(?:\\?/){2}[^\s/?#"']*@"""),
 }
+# Not every path of Windows: C:\\users.
+_ESCAPED = re.compile(r"\\u[0-9a-f]{4}")
 # Cookies come with most requests, and what the client hid already does not mean that there is another one.
 _HIDDEN_PAIR = re.compile(
     r'"(?:[a-z]{1,12}-){0,3}(?:cookie|authorization|token|key|session|secret)"\s{0,4}[,:]\s{0,4}"\[hidden: [a-z ]{1,40}\]"'
@@ -98,7 +100,10 @@ _SHORT_PAIR = re.compile(
 )
 # ISO/IEC 7812: card numbers have 13 to 19 digits, printed in groups; the first one tells the kind of issuer. Times in
 # milliseconds start with 1, so they are none. The first digit comes first in the pattern: that is the fastest to search.
-CARD = re.compile(r"[2-6](?<![\w.-].)\d{3}[ -]?\d{4,6}[ -]?\d{4,5}(?:[ -]?\d{1,4}){0,2}(?![\w-])")
+_CARD_DIGITS: Final = r"\d{3}[ -]?\d{4,6}[ -]?\d{4,5}(?:[ -]?\d{1,4}){0,2}(?![\w-])"
+CARD = re.compile(r"[2-6](?<![\w.-].)" + _CARD_DIGITS)
+# At the beginning of a line there is the letter of an escape before it.
+_CARD_IN_JSON = re.compile(r"[2-6](?:(?<![\w.-].)|(?<=\\[bfnrt].))" + _CARD_DIGITS)
 _CARD_LIKE: Final = r"[2-6]\p{Nd}{3}[ -]?\p{Nd}{4,6}[ -]?\p{Nd}{4,5}"
 """The same without look-around, for engines that do not have it."""
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63})+")
@@ -154,7 +159,6 @@ class Texts:
         # Words of the team are searched for like the default ones, and everywhere.
         self._group_of = _GROUP_OF | {hint: _GROUP_OF.get(hint, 0) | _KEYED_GROUP for hint in own_hints}
         self._meant = {hint: pattern for hint, pattern in _MEANT.items() if hint not in own_hints}
-        self._has_other_letters = not all(rule.what.isascii() for rule in self.rules if rule.by == "name")
         self._roots = _by_root(self.hints)
         self._seen = seeing(self.hints, _CARD_LIKE) if seeing is not None else None
         self._pair = re.compile(
@@ -171,7 +175,7 @@ class Texts:
     def possible_in(self, written: str) -> PossibleSecrets:
         """Return which secrets a report, written as JSON, may hold. Where characters are escaped, it may hold any."""
         lower = written.lower()
-        if "\\u00" in lower or (self._has_other_letters and "\\u" in lower):
+        if "\\u" in lower and _ESCAPED.search(lower):
             return PossibleSecrets(self.hints)
         if '"[hidden: ' in lower:
             lower = _HIDDEN_PAIR.sub("", lower)
@@ -185,7 +189,7 @@ class Texts:
         quoted = ['pass"'] if "pass\\" in near else []
         near = [hint for hint in near if hint != 'pass"'] + quoted
         hints = tuple(hint for hint in near if _is_meant(self._meant.get(hint), lower))
-        return PossibleSecrets(hints, may_be_card and CARD.search(written) is not None)
+        return PossibleSecrets(hints, may_be_card and _CARD_IN_JSON.search(written) is not None)
 
     def rule_for(self, name: str) -> str | None:
         """Return the name of the rule that hides values under ``name``, or None when it may be shown."""
