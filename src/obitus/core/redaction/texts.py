@@ -104,6 +104,8 @@ _CARD_DIGITS: Final = r"\d{3}[ -]?\d{4,6}[ -]?\d{4,5}(?:[ -]?\d{1,4}){0,2}(?![\w
 CARD = re.compile(r"[2-6](?<![\w.-].)" + _CARD_DIGITS)
 # At the beginning of a line there is the letter of an escape before it.
 _CARD_IN_JSON = re.compile(r"[2-6](?:(?<![\w.-].)|(?<=\\[bfnrt].))" + _CARD_DIGITS)
+# Where what stands beside it may be hidden first, anything may.
+_CARD_ANYWHERE = re.compile(r"[2-6]\d{3}[ -]?\d{4,6}[ -]?\d{4,5}")
 _CARD_LIKE: Final = r"[2-6]\p{Nd}{3}[ -]?\p{Nd}{4,6}[ -]?\p{Nd}{4,5}"
 """The same without look-around, for engines that do not have it."""
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63})+")
@@ -189,7 +191,8 @@ class Texts:
         quoted = ['pass"'] if "pass\\" in near else []
         near = [hint for hint in near if hint != 'pass"'] + quoted
         hints = tuple(hint for hint in near if _is_meant(self._meant.get(hint), lower))
-        return PossibleSecrets(hints, may_be_card and _CARD_IN_JSON.search(written) is not None)
+        card = _CARD_ANYWHERE if hints else _CARD_IN_JSON
+        return PossibleSecrets(hints, may_be_card and card.search(written) is not None)
 
     def rule_for(self, name: str) -> str | None:
         """Return the name of the rule that hides values under ``name``, or None when it may be shown."""
