@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, Final
 
 from obitus.core.wording import count_of
+from obitus.service.problems import Problem
 
 PATTERNS: Final = {
     "^[a-z][a-z0-9-]*$": "small letters, digits and dashes are expected, and a letter at the beginning",
@@ -33,6 +34,12 @@ _KINDS: Final = {
     "uuid": "an id is expected, such as 01890b0e-5c2a-7c3a-bc46-120ebafb368d",
 }
 """What a value of each kind is called; the validator's types of errors begin with these."""
+
+
+def wrong_field(place: Sequence[int | str], complaint: Mapping[str, Any]) -> Problem:
+    """Return the problem of a field at a place of a request."""
+    field = ".".join(map(str, place))
+    return Problem("bad-field", f"{field}: {what_is_expected(complaint)}.", field=field)
 
 
 def what_is_expected(complaint: Mapping[str, Any]) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Set
+from collections.abc import Iterator, Mapping, Set
 from difflib import get_close_matches
 from typing import Final
 
@@ -20,17 +20,17 @@ def with_colon(question: str) -> dict[str, str]:
     return {match[1]: match[2] for match in _WITH_COLON.finditer(_QUOTED.sub('""', question))}
 
 
-def hints_for(question: str, unknown: Set[str], names: Set[str], of: str) -> str | None:
+def hints_for(colons: Mapping[str, str], unknown: Set[str], names: Set[str], of: str) -> str | None:
     """Return remarks about a question as sentences, or None.
 
-    ``unknown`` are the fields in it that not every record has, ``names`` those that the records have which were looked
+    ``colons`` is what is written with one in it, ``unknown`` are the fields in it that not every record has, ``names`` those that the records have which were looked
     at, and ``of`` says which these are: ``No {of} has a field …``.
     """
-    return " ".join([*_read_as_words(question, names), *_not_there(unknown, names, of)]) or None
+    return " ".join([*_read_as_words(colons, names), *_not_there(unknown, names, of)]) or None
 
 
-def _read_as_words(question: str, names: Set[str]) -> Iterator[str]:
-    written = [(name, value) for name, value in with_colon(question).items() if name in names]
+def _read_as_words(colons: Mapping[str, str], names: Set[str]) -> Iterator[str]:
+    written = [(name, value) for name, value in colons.items() if name in names]
     for name, value in written[:MOST_HINTS]:
         yield f"{name}:{value} is read as words; write {term(name, '=', value)} to compare the field."
 

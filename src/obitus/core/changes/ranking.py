@@ -26,7 +26,7 @@ NEAR_LINES: Final = 3
 FAR_LINES: Final = 200
 MOST_FRAMES: Final = 30
 MOST_REASONS: Final = 4
-_WORD = re.compile(r"[^\W\d][\w$]*|\$[\w$]*")
+_WORD = re.compile(r"(?!\d)[\w$]+")
 _COMMON_FILES: Final = frozenset(
     {"__init__", "index", "main", "mod", "lib", "app", "utils", "util", "helpers", "base", "types"}
 )

@@ -28,9 +28,10 @@ NAME_RULES: Final = {
     "session": r"[jx]?session(?:id|key|token|cookie)|xsession|phpsessid|sessid",
     "card": r"cardnumber|cvv2?|cvc2?",
 }
-WORD_SPLIT: Final = re.compile(r"[\W_]+|(?<=[a-z0-9])(?=[A-Z])")
-# In a name with other letters than these, they begin and end a word: "用户token" has a token in it, like "user_token".
-_OTHER_LETTERS = re.compile(r"(?<=[a-zA-Z0-9])(?=[^\x00-\x7f])|(?<=[^\x00-\x7f])(?=[a-zA-Z0-9])")
+# Letters of another alphabet end a word, too: "用户token" has a token in it, like "user_token".
+WORD_SPLIT: Final = re.compile(
+    r"[\W_]+|(?<=[a-z0-9])(?=[A-Z])|(?<=[a-zA-Z0-9])(?=[^\x00-\x7f])|(?<=[^\x00-\x7f])(?=[a-zA-Z0-9])"
+)
 
 _RULE = re.compile(r"(name|pattern|path)\s++(?=\S)")
 _AS = re.compile(r"(?<!\s)\s++as\s++")
@@ -182,10 +183,7 @@ def parse_rules(texts: Iterable[str]) -> tuple[Rule, ...]:
 
 def words_of(name: str) -> list[str]:
     """Return the words of a name in lower case: ``vesselPin`` and ``vessel_pin`` are the same two."""
-    if name.isascii():
-        return [word.lower() for word in WORD_SPLIT.split(name[:200]) if word]
-    words = WORD_SPLIT.split(normalize("NFC", name[:200]))
-    return [part.lower() for word in words for part in _OTHER_LETTERS.split(word) if part]
+    return [word.lower() for word in WORD_SPLIT.split(normalize("NFC", name[:200])) if word]
 
 
 def passes_luhn(digits: str) -> bool:

@@ -100,14 +100,15 @@ _SHORT_PAIR = re.compile(
 )
 # ISO/IEC 7812: card numbers have 13 to 19 digits, printed in groups; the first one tells the kind of issuer. Times in
 # milliseconds start with 1, so they are none. The first digit comes first in the pattern: that is the fastest to search.
-_CARD_DIGITS: Final = r"\d{3}[ -]?\d{4,6}[ -]?\d{4,5}(?:[ -]?\d{1,4}){0,2}(?![\w-])"
-CARD = re.compile(r"[2-6](?<![\w.-].)" + _CARD_DIGITS)
+_CARD_DIGITS: Final = r"\d{3}[ -]?\d{4,6}[ -]?\d{4,5}"
+_CARD_END: Final = r"(?:[ -]?\d{1,4}){0,2}(?![\w-])"
+CARD = re.compile(r"[2-6](?<![\w.-].)" + _CARD_DIGITS + _CARD_END)
 # At the beginning of a line there is the letter of an escape before it.
-_CARD_IN_JSON = re.compile(r"[2-6](?:(?<![\w.-].)|(?<=\\[bfnrt].))" + _CARD_DIGITS)
+_CARD_IN_JSON = re.compile(r"[2-6](?:(?<![\w.-].)|(?<=\\[bfnrt].))" + _CARD_DIGITS + _CARD_END)
 # Where what stands beside it may be hidden first, anything may.
-_CARD_ANYWHERE = re.compile(r"[2-6]\d{3}[ -]?\d{4,6}[ -]?\d{4,5}")
-_CARD_LIKE: Final = r"[2-6]\p{Nd}{3}[ -]?\p{Nd}{4,6}[ -]?\p{Nd}{4,5}"
-"""The same without look-around, for engines that do not have it."""
+_CARD_ANYWHERE = re.compile("[2-6]" + _CARD_DIGITS)
+_CARD_LIKE: Final = _CARD_ANYWHERE.pattern.replace(r"\d", r"\p{Nd}")
+"""The same for engines whose ``\\d`` means ten digits alone."""
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63})+")
 
 
@@ -186,13 +187,18 @@ class Texts:
             near, may_be_card = self._seen(lower)
         else:
             near = [hint for root, hints in self._roots.items() if root in lower for hint in hints if hint in lower]
-            may_be_card = True
+            may_be_card = _CARD_ANYWHERE.search(lower) is not None
         # A quote that is part of a text has a backslash in JSON; one without it ends a text, and no value follows it.
         quoted = ['pass"'] if "pass\\" in near else []
         near = [hint for hint in near if hint != 'pass"'] + quoted
-        hints = tuple(hint for hint in near if _is_meant(self._meant.get(hint), lower))
-        card = _CARD_ANYWHERE if hints else _CARD_IN_JSON
-        return PossibleSecrets(hints, may_be_card and card.search(written) is not None)
+        hints = tuple(hint for hint in near if self._is_meant(hint, lower))
+        cards = may_be_card and (bool(hints) or _CARD_IN_JSON.search(written) is not None)
+        return PossibleSecrets(hints, cards)
+
+    def _is_meant(self, hint: str, lower: str) -> bool:
+        """Whether a hint that a text contains may belong to a secret."""
+        pattern = self._meant.get(hint)
+        return pattern is None or pattern.search(lower) is not None
 
     def rule_for(self, name: str) -> str | None:
         """Return the name of the rule that hides values under ``name``, or None when it may be shown."""
@@ -222,7 +228,7 @@ class Texts:
         groups = 0
         for hint in self.hints if possible is ANY_SECRET else possible.hints:
             group = self._group_of[hint]
-            if group & ~groups and hint in lower and _is_meant(self._meant.get(hint), lower):
+            if group & ~groups and hint in lower and self._is_meant(hint, lower):
                 groups |= group
         if groups:
             text = self._hide_shapes(text, lower, groups)
@@ -371,11 +377,6 @@ def _by_root(hints: Iterable[str]) -> dict[str, list[str]]:
 
 
 _ROOTS: Final = ("pass", "key", "sess", "sig", "tok", "gh", "pat", "cv", "a29", "_t", "_l", "pw")
-
-
-def _is_meant(pattern: re.Pattern[str] | None, lower: str) -> bool:
-    """Whether a hint that a text contains may belong to a secret, where ``pattern`` says how that looks."""
-    return pattern is None or pattern.search(lower) is not None
 
 
 def _is_prose(match: re.Match[str]) -> bool:

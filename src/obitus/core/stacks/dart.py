@@ -12,7 +12,7 @@ from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.remembering import remembered
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, FoundChains, cut
+from obitus.core.stacks.lines import CAPITAL, CUT_OFF, MOST_FRAMES, MOST_KNOWN, FoundChains, cut
 
 MOST_ABOVE: Final = 12
 
@@ -26,7 +26,7 @@ _GAP = re.compile(r"^\s*(?:<asynchronous suspension>|=+ asynchronous gap =+)\s*$
 _LATER = re.compile(r"^\s*#(?!0\s)\d{1,5}\s+\S.* \(.*dart")
 _UNHANDLED = re.compile(r"Unhandled [eE]xception:\s*(?P<rest>.*)$")
 _THROWN = re.compile(r"^The following (?P<type>\w+) was thrown")
-_TYPED = re.compile(r"^(?P<type>_?[^\W\d_a-z]\w*)(?: \([^)]*\))?(?:: (?P<message>.*))?$", re.DOTALL)
+_TYPED = re.compile(rf"^(?P<type>_?{CAPITAL}\w*)(?: \([^)]*\))?(?:: (?P<message>.*))?$", re.DOTALL)
 _NAMELESS = re.compile(r"^Instance of '(?P<type>[\w<>, ]+)'$")
 _TEXTS: Final = (
     ("Bad state: ", "StateError"),

@@ -13,6 +13,7 @@ from typing import Final, NamedTuple
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.remembering import remembered
 from obitus.core.stacks.lines import (
+    CAPITAL,
     CUT_OFF,
     MOST_FRAMES,
     MOST_KNOWN,
@@ -32,7 +33,7 @@ _OTHERS_PLACE = re.compile(
     r"\.(?:java|kt|scala|m?[jt]sx?)(?::\d+){0,2}$|^(?:Native Method|Unknown Source|native|<anonymous>)$|:\d+:\d+$"
 )
 _HEADER = re.compile(
-    r"(?:^|[\s\]|>:-])(?P<type>(?:(?:[^\W\d_a-z]\w*\.)+[^\W\d_a-z]\w*|[^\W\d_a-z]\w*(?:Exception|Error))\b(?:`\d+\[[^\]]*\])?)(?::\s?(?P<message>.*))?$"
+    rf"(?:^|[\s\]|>:-])(?P<type>(?:(?:{CAPITAL}\w*\.)+{CAPITAL}\w*|{CAPITAL}\w*(?:Exception|Error))\b(?:`\d+\[[^\]]*\])?)(?::\s?(?P<message>.*))?$"
 )
 _BREAKS: Final = ("--- End of stack trace from previous location", "--- End of inner exception stack trace ---")
 _ARROW: Final = "---> "

@@ -14,6 +14,7 @@ from typing import Final
 from obitus.core.frames import ChainLink, Frame
 from obitus.core.remembering import remembered
 from obitus.core.stacks.lines import (
+    CAPITAL,
     CUT_OFF,
     MOST_FRAMES,
     MOST_KNOWN,
@@ -29,7 +30,7 @@ _FRAME = re.compile(
     r"^\s*at (?:[\w.@$-]*/){0,2}(?P<owner>[\w.$]+)\.(?P<method>[\w$<>-]+)"
     r"\((?:(?P<file>[\w$ -]+\.\w{1,10})(?::(?P<line>\d{1,7}))?|Native Method|Unknown Source|<generated>)\)"
 )
-_TYPE: Final = r"(?P<type>(?:[^\W\dA-Z][\w$]*\.)+[^\W\d_a-z][\w$]*|[^\W\d_a-z][\w$]*(?:Exception|Error|Throwable))(?::\s?(?P<message>.*))?$"
+_TYPE: Final = rf"(?P<type>(?:[^\W\dA-Z][\w$]*\.)+{CAPITAL}[\w$]*|{CAPITAL}[\w$]*(?:Exception|Error|Throwable))(?::\s?(?P<message>.*))?$"
 _HEADER = re.compile(r"(?:^|[\s\]|:-])" + _TYPE)
 _UNCAUGHT = re.compile(r"Exception in thread \"[^\"]{0,300}\" (?P<type>[\w.$]+)(?::\s?(?P<message>.*))?$")
 _LAMBDA = re.compile(r"^lambda\$(\w+)\$\d+$")

@@ -11,7 +11,16 @@ from collections.abc import Sequence
 
 from obitus.core.frames import ChainLink, Frame, looks_like_library
 from obitus.core.remembering import remembered
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_KNOWN, FoundChains, begins_with_at, cut, header_above
+from obitus.core.stacks.lines import (
+    CAPITAL,
+    CUT_OFF,
+    MOST_FRAMES,
+    MOST_KNOWN,
+    FoundChains,
+    begins_with_at,
+    cut,
+    header_above,
+)
 
 _V8 = re.compile(
     r"^\s*at (?:(?P<async>async )?(?P<function>(?:new )?[^()\n]{1,500}?)(?: \[as (?P<alias>[^\]]{1,200})\])? \()?"
@@ -30,12 +39,12 @@ _WITH_SPACES = re.compile(
     r"^\s*(?P<function>[^@\n]{0,300})@(?P<place>[a-z][a-z-]{1,20}://[^\s@][^\n]{0,2000}?):(?P<line>\d{1,9}):(?P<column>\d{1,9})$"
 )
 _HEADER = re.compile(
-    r"(?:^|[\s\]|:-])(?:Uncaught (?:\(in promise\) )?)?(?P<type>[^\W\d_a-z][\w$]*(?:Error|Exception|Warning|Rejection)|Error)(?: \[\w+\])?(?::\s?(?P<message>.*))?$"
+    rf"(?:^|[\s\]|:-])(?:Uncaught (?:\(in promise\) )?)?(?P<type>{CAPITAL}[\w$]*(?:Error|Exception|Warning|Rejection)|Error)(?: \[\w+\])?(?::\s?(?P<message>.*))?$"
 )
 _CAUSE = re.compile(
     r"^\s*+\[(?P<how>cause|errors)\]: \[?(?:(?P<type>(?!\d)[\w$]++)(?::\s?(?P<message>.*))?+)?+\s*+\{?$"
 )
-_MEMBER = re.compile(r"^\s*(?P<type>[^\W\d_a-z][\w$]*Error)(?::\s?(?P<message>.*?))?$")
+_MEMBER = re.compile(rf"^\s*(?P<type>{CAPITAL}[\w$]*Error)(?::\s?(?P<message>.*?))?$")
 _CODE_PLACE = re.compile(
     r"(?::\d+){1,2}$|^(?:node:|file:|https?:|webpack|native$|<anonymous>$)|[\\/]|\.(?:m|c)?[jt]sx?\b"
 )

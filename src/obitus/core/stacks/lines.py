@@ -20,6 +20,9 @@ BEGINS_ANEW: Final = re.compile(
 MOST_KNOWN: Final = 1024
 """Size of each language's cache of frame lines: a log has the same ones again and again."""
 
+CAPITAL: Final = r"[^\W\d_a-z]"
+"""The pattern of a letter that begins the name of a class: a capital, or any letter of another alphabet than A to Z."""
+
 CUT_OFF: Final = "unknown (the text is cut off)"
 """The type where the text is cut off before it."""
 

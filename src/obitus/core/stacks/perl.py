@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import MOST_FRAMES, FoundChains, cut
+from obitus.core.stacks.lines import CAPITAL, MOST_FRAMES, FoundChains, cut
 
 _PLACE = re.compile(r"(?P<file>\S[^\n]{0,1000}?) line (?P<line>\d{1,9})\.?(?:, <\w*> (?:line|chunk) \d+\.)?\s*$")
 _CALLED = re.compile(
     r"^\s+(?P<name>[\w:]+(?:\{[^}]*\})?|eval (?:\{\.\.\.\}|'.*'|q\{.*\})|(?:require|do) \S{1,1000})(?:\((?P<given>.*)\))? called at (?P<file>\S[^\n]{0,1000}?) line (?P<line>\d{1,9})\s*$"
 )
-_TYPE = re.compile(r"^(?P<type>[^\W\d_a-z]\w*(?:::\w+)+)(?:=\w+\(0x[0-9a-f]+\))?(?:: | )?(?P<rest>.*)$")
+_TYPE = re.compile(rf"^(?P<type>{CAPITAL}\w*(?:::\w+)+)(?:=\w+\(0x[0-9a-f]+\))?(?:: | )?(?P<rest>.*)$")
 _LIBRARY = re.compile(r"/perl5?/|/usr/(?:share|lib)/|/site_perl/|/vendor_perl/")
 _EVAL_OPENS = re.compile(r"^\s+eval '")
 _EVAL_CLOSES = re.compile(r"' called at (?P<file>\S[^\n]{0,1000}?) line (?P<line>\d{1,9})\s*$")

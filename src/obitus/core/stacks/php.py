@@ -10,11 +10,11 @@ from collections.abc import Sequence
 from typing import Final, NamedTuple
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, MOST_MESSAGE_LINES, FoundChains, cut
+from obitus.core.stacks.lines import CAPITAL, CUT_OFF, MOST_FRAMES, MOST_MESSAGE_LINES, FoundChains, cut
 
 _END = re.compile(r"(?::| on line )(?P<line>\d{1,9})$")
 _THROWN = re.compile(
-    r"(?:Uncaught |Next |^|[\s\]|:-])(?P<type>(?:[^\W\d]\w{0,200}\\){0,20}[^\W\d_a-z]\w{0,200})(?:: (?P<message>.*))?$"
+    rf"(?:Uncaught |Next |^|[\s\]|:-])(?P<type>(?:[^\W\d]\w{{0,200}}\\){{0,20}}{CAPITAL}\w{{0,200}})(?:: (?P<message>.*))?$"
 )
 _STACK: Final = ("Stack trace:", "[stacktrace]")
 _FRAME = re.compile(

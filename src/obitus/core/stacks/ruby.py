@@ -11,14 +11,14 @@ from dataclasses import replace
 from typing import Final
 
 from obitus.core.frames import ChainLink, Frame
-from obitus.core.stacks.lines import CUT_OFF, MOST_FRAMES, FoundChains, cut
+from obitus.core.stacks.lines import CAPITAL, CUT_OFF, MOST_FRAMES, FoundChains, cut
 
 _PLACE: Final = r"(?P<file>[^\s:|][^:|\n]{0,300}?\.(?:rb|erb|rake|ru|haml|slim)|-e|<internal:[^>\n]{1,300}>|\(eval[^)\n]{0,300}\)|\S{0,300}/bin/\w{1,100}):(?P<line>\d{1,9}):in [`'](?P<function>[^']{1,300})'"
 _RAISED_AT = re.compile(rf"(?:^|[\s|\]]){_PLACE}: ")
-_RAISED = re.compile(r"(?P<message>.*)\((?P<type>[^\W\d_a-z][\w:]*+)\)\s*+$")
+_RAISED = re.compile(rf"(?P<message>.*)\((?P<type>{CAPITAL}[\w:]*+)\)\s*+$")
 _FROM = re.compile(rf"^\s*(?:\d+: )?from {_PLACE}")
 _BARE = re.compile(rf"^\s*{_PLACE}\s*$")
-_NAMED = re.compile(r"(?:^|[\s|\]])(?P<type>(?:[^\W\d_a-z]\w*+::)*+[^\W\d_a-z]\w*+) \(")
+_NAMED = re.compile(rf"(?:^|[\s|\]])(?P<type>(?:{CAPITAL}\w*+::)*+{CAPITAL}\w*+) \(")
 MOST_SNIPPET: Final = 8
 _ORDERED: Final = "Traceback (most recent call last):"
 _LIBRARY = re.compile(

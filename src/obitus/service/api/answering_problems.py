@@ -12,7 +12,7 @@ from starlette.routing import Match, Route
 
 from obitus.service.problems import Problem, as_problem, fault
 from obitus.service.routing import SHARED
-from obitus.service.wrong_values import what_is_expected
+from obitus.service.wrong_values import wrong_field
 from obitus.store.errors import StoreError
 
 
@@ -39,8 +39,8 @@ def add_handlers(app: FastAPI, nowhere: Callable[[Request], Response]) -> None:
         place, *path = first["loc"]
         if first["type"] == "json_invalid":
             return Problem("bad-request", "The body is no valid JSON.").response()
-        field = ".".join(str(step) for step in path) or str(place)
-        return Problem("bad-field", f"{field}: {what_is_expected(first)}.", field=field).response()
+        # A field may have no name.
+        return wrong_field([place] if path in ([], [""]) else path, first).response()
 
     @app.exception_handler(HTTPException)
     async def _http(request: Request, error: HTTPException) -> Response:

@@ -143,12 +143,12 @@ def _sorted(
 def _hint(records: Records, kind: answers.KindName, question: str, node: Node, window: Window) -> str | None:
     """Return remarks about a question without matches."""
     fields = FIELDS[KINDS[kind]]
-    unknown = fields_of(node) - fields
-    if not unknown and not with_colon(question):
+    unknown, colons = fields_of(node) - fields, with_colon(question)
+    if not unknown and not colons:
         return None
     looked_at, is_all = _newest(records, kind, asked_for(window, None), window)
     names = {name for record in looked_at for name in record.values} | fields
-    return hints_for(question, unknown, names, "record" if is_all else f"one of the newest {len(looked_at):,} records")
+    return hints_for(colons, unknown, names, "record" if is_all else f"one of the newest {len(looked_at):,} records")
 
 
 @router.get("/{kind}/occurring", summary="Which values occur most", responses=described("bad-window", "bad-question"))

@@ -28,7 +28,7 @@ from obitus.service.routing import Router
 from obitus.service.secrets import KEY_PREFIX
 from obitus.service.sign_in.access import SignedIn, person_asking, signed_in
 from obitus.service.sign_in.passes import ThePasses
-from obitus.service.wrong_values import what_is_expected
+from obitus.service.wrong_values import wrong_field
 from obitus.store import commits, events, people
 from obitus.store import releases as store
 from obitus.store.apps import app_named
@@ -289,8 +289,7 @@ def _add_commits(records: Records, name: str, release: str, body: bytes) -> dict
         order = NewCommits.model_validate_json(body)
     except ValidationError as error:
         first = error.errors(include_url=False, include_input=False)[0]
-        field = ".".join(str(step) for step in first["loc"])
-        raise Problem("bad-field", f"{field}: {what_is_expected(first)}.", field=field) from None
+        raise wrong_field(first["loc"], first) from None
     app_id, version = app_named(records.reader, name).id, _checked(release)
     reported = [
         Commit(
