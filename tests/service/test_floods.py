@@ -119,6 +119,15 @@ def test_each_release_environment_and_entry_point_keeps_one(flooded: Running) ->
     assert {one["release"]: one["environments"] for one in lane} == {"1.0.0": {"production": 160}, "1.1.0": {"staging": 160}}  # fmt: skip
 
 
+def test_of_many_that_none_represents_yet_one_is_kept(flooded: Running) -> None:
+    """What a flood meets for the first time comes many times in one batch: the first of its kind represents the others."""
+    key = flooded.add_app()
+    flooded.clock.stop()
+    for known, point in enumerate(("POST /boardings", "GET /fares", "GET /piers")):
+        assert flooded.send(key, *[failure(run={"entry_point": point}) for _ in range(50)]).json()["stored"] == 50
+        assert counted(flooded) == {1: 50 * (known + 1)} and len(rows(flooded)) == 21 + known
+
+
 def test_what_is_asked_counts_them_all(flooded: Running) -> None:
     """Alerts count each once, whenever they look; so do those that begin now, summaries and Now."""
     key = flooded.add_app()

@@ -50,17 +50,22 @@ class Floods:
         self._representing: OrderedDict[tuple[Alike, int], tuple[int, int]] = OrderedDict()
         """By common properties and slot: number and time of the failure that represents them."""
 
-    def represented_by(self, alike: Alike, time_ms: int, received_ms: int, *, was_counted: bool = False) -> int | None:
-        """Return the number of the failure that represents this one; None where it is to be kept whole, which is
-        subtracted from what its issue may keep. Failures that their sender only counted are kept whole only where
-        none represents them.
-        """
-        if not was_counted and self._take(alike.issue_id, received_ms):
-            return None
+    def represented_by(self, alike: Alike, time_ms: int) -> int | None:
+        """Return the number of the kept failure that represents this one; None where there is none."""
         representing = self._representing.get((alike, time_ms // SLOT_MS))
         if representing is None or abs(time_ms - representing[1]) > APART_MS:
             return None
         return representing[0]
+
+    def take(self, issue_id: int, now_ms: int) -> bool:
+        """Take one of those that an issue may keep whole now; return whether one was left."""
+        room_left = self._left_of(issue_id, now_ms)
+        may = room_left >= 1
+        self._left[issue_id] = (room_left - may, now_ms)
+        self._left.move_to_end(issue_id)
+        if len(self._left) > MOST_ISSUES:
+            self._left.popitem(last=False)
+        return may
 
     def whole_left(self, issue_id: int, now_ms: int) -> int:
         """Return how many an issue may keep whole now."""
@@ -77,16 +82,6 @@ class Floods:
     def forget(self) -> None:
         """Forget which failures represent others: their commit was rolled back."""
         self._representing.clear()
-
-    def _take(self, issue_id: int, now_ms: int) -> bool:
-        """Take one of those that an issue may keep whole now; return whether one was left."""
-        room_left = self._left_of(issue_id, now_ms)
-        may = room_left >= 1
-        self._left[issue_id] = (room_left - may, now_ms)
-        self._left.move_to_end(issue_id)
-        if len(self._left) > MOST_ISSUES:
-            self._left.popitem(last=False)
-        return may
 
     def _left_of(self, issue_id: int, now_ms: int) -> float:
         left, at_ms = self._left.get(issue_id, (float(self._at_once), now_ms))

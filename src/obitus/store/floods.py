@@ -46,9 +46,13 @@ class Crowd:
         self._gone: set[int] = set()
         self._kept: set[int] = set()
 
-    def represented_by(self, alike: Alike, time_ms: int, received_ms: int, *, was_counted: bool = False) -> int | None:
-        """Return the number of the failure that represents this one; None where it is to be kept whole."""
-        seq = self._days.floods.represented_by(alike, time_ms, received_ms, was_counted=was_counted)
+    def take(self, issue_id: int, received_ms: int) -> bool:
+        """Take one of the failures that an issue may keep whole now; return whether one was left."""
+        return self._days.floods.take(issue_id, received_ms)
+
+    def represented_by(self, alike: Alike, time_ms: int) -> int | None:
+        """Return the number of the failure that represents this one; None where there is none."""
+        seq = self._days.floods.represented_by(alike, time_ms)
         if seq is None or seq in self._behind or seq in self._kept:
             return seq
         # It may have been removed, or moved to another issue.

@@ -94,7 +94,13 @@ class FoundIssue:
 
 
 class WantsWhole(Exception):
-    """Raised where a failure that was not fully prepared cannot be only counted."""
+    """Raised where a failure that was not fully prepared cannot be only counted. ``is_wanted``: it was taken from what
+    its issue may keep whole, and is kept even where another represents it by the time it is prepared.
+    """
+
+    def __init__(self, *, is_wanted: bool = False) -> None:
+        super().__init__()
+        self.is_wanted = is_wanted
 
 
 def find(connection: sqlite3.Connection, app_id: int, decided: Decided, received_ms: int) -> FoundIssue:

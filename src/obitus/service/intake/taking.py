@@ -109,17 +109,21 @@ async def _written(writing: Writing, prepared: PreparedLines) -> list[formats.Li
 
 
 async def _keep_whole(writing: Writing, prepared: PreparedLines, taken: dict[int, Taken | StoreError]) -> None:
-    """Prepare and write those that were to be counted but are to be kept whole, and correct their results. ``taken``
-    is by index in ``prepared``.
+    """Prepare and write those that were to be counted and cannot be, and correct their results. Of several that none
+    represented, the first may represent the others now. ``taken`` is by index in ``prepared``.
     """
-    wanting = [place for place, outcome in taken.items() if isinstance(outcome, Taken) and outcome.wants_whole]
+    wanting = {
+        place: outcome.is_wanted
+        for place, outcome in taken.items()
+        if isinstance(outcome, Taken) and outcome.wants_whole
+    }
     if not wanting:
         return
     lines = [prepared.lines[place][1] for place in wanting]
     outcomes = await lines_prepared(writing.intake, writing.held, lines, replace(writing.sender, flooding={}))
     outcomes_again = dict(zip(wanting, outcomes, strict=True))
     again = {
-        place: outcome._replace(prepared=outcome.prepared._replace(is_wanted=True))
+        place: outcome._replace(prepared=outcome.prepared._replace(is_wanted=wanting[place]))
         for place, outcome in outcomes_again.items()
         if isinstance(outcome, Ready)
     }

@@ -64,7 +64,7 @@ class Prepared(NamedTuple):
     log: LogFacts | None = None
     run: RunFacts | None = None
     is_wanted: bool = False
-    """Whether it was prepared again because it is to be kept whole."""
+    """Whether it was prepared again because its issue may keep it whole."""
     counted: int | None = None
     """The number of failures that its sender only counted; None for a captured one."""
 
@@ -91,4 +91,6 @@ class Taken:
     only_counted: bool = False
     """Whether it was only counted, since its issue fails so often."""
     wants_whole: bool = False
-    """Whether nothing was done, since it is to be kept whole and was not fully prepared."""
+    """Whether nothing was done, since it cannot be only counted and was not fully prepared."""
+    is_wanted: bool = False
+    """Whether such a one is kept whole even where another represents it by the time it is prepared."""

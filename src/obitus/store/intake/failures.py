@@ -57,17 +57,13 @@ def add(batch: Batch, report: Prepared, facts: FailureFacts, seq: int, release_i
         day_and_place(seq)[0],
     )
     may_be_counted = issue.known and not report.is_wanted
-    was_counted = report.counted is not None
-    representative = (
-        batch.crowd.represented_by(alike, report.time_ms, report.received_ms, was_counted=was_counted)
-        if may_be_counted
-        else None
-    )
-    if judged.changed:
-        # The failure that reopens an issue is kept whole.
-        representative = None
+    # One that its sender only counted takes nothing of what its issue may keep whole.
+    takes = may_be_counted and report.counted is None and batch.crowd.take(issue_id, report.received_ms)
+    # The failure that reopens an issue is kept whole.
+    is_whole = takes or judged.changed or not may_be_counted
+    representative = None if is_whole else batch.crowd.represented_by(alike, report.time_ms)
     if report.is_brief and representative is None:
-        raise WantsWhole
+        raise WantsWhole(is_wanted=takes)
     if state == "parked":
         # Earlier failures are written, and it is not: it must not count itself among those that the issue has.
         batch.met.write()

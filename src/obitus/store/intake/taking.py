@@ -34,9 +34,9 @@ def _take_one(batch: Batch, report: Prepared) -> Taken:
     if report.failure is not None:
         try:
             taken = failures.add(batch, report, report.failure, seq, release.id)
-        except WantsWhole:
+        except WantsWhole as wants:
             batch.give_back(report, seq)
-            return Taken(already_there=False, wants_whole=True)
+            return Taken(already_there=False, wants_whole=True, is_wanted=wants.is_wanted)
         return replace(taken, beyond=release.beyond)
     batch.add_rows(seq, report, release.id)
     if report.tally is not None:
