@@ -14,6 +14,9 @@ from urllib.parse import quote, urlencode
 import pytest
 
 from obitus.core.stacks import find_stacks, report_form
+from obitus.store import maps as store
+from obitus.store.database import Reader
+from obitus.store.rows.maps import MapRow
 from tests.conftest import Running, failure, start, until
 from tests.core.maps.writing import map_of
 
@@ -144,6 +147,45 @@ def test_only_what_changed_is_sent(running: Running, builds: tuple[Build, Build]
     assert running.ask("POST", "/api/apps/sailings/maps/missing", order, token=key).json()["slug"] == "not-this-key"
     assert running.ask("DELETE", "/api/apps/pierboard/maps?release=3.1.0", token=key).json() == {"removed": 1}
     assert not list((running.service.settings.data / "maps").iterdir())
+
+
+def test_a_map_that_was_damaged_on_disk_is_sent_again(running: Running, builds: tuple[Build, Build]) -> None:
+    """Frames stay as they were reported until then; the damaged file is kept aside."""
+    key = running.add_app("pierboard")
+    send(running, builds[0], "3.1.0")
+    folder = running.service.settings.data / "maps"
+    (path,) = folder.iterdir()
+    path.write_bytes(path.read_bytes()[:-9])
+    stack = builds[0].stack("height")
+    running.send(key, failure(exceptions=stack, release="3.1.0"))
+    assert frames_of(running, 1)[0]["file"].startswith(PAGE)
+    order = {"release": "3.1.0", "maps": [{"path": builds[0].file, "hash": path.name.partition(".")[0]}]}
+    asked = running.ask("POST", "/api/apps/pierboard/maps/missing", order)
+    assert asked.json() == {"missing": [builds[0].file]} and [one.suffix for one in folder.iterdir()] == [".damaged"]
+    assert send(running, builds[0], "3.1.0").status == 201
+    running.send(key, failure(exceptions=stack, release="3.1.0"))
+    assert frames_of(running, 2)[0]["file"] == "src/fares.ts"
+
+
+def test_a_map_that_is_added_during_a_lookup_is_found(
+    running: Running, builds: tuple[Build, Build], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What the lookup read before is not kept."""
+    key = running.add_app("pierboard")
+    send(running, builds[1], "2.0.0")
+    look = store.named
+
+    def named(reader: Reader, app_id: int, release: str, name: str) -> list[MapRow]:
+        rows = look(reader, app_id, release, name)
+        monkeypatch.setattr(store, "named", look)
+        assert send(running, builds[0], "3.1.0").status == 201
+        return rows
+
+    monkeypatch.setattr(store, "named", named)
+    file = f"{PAGE}{builds[0].file}"
+    assert running.service.shelf.row_of(1, "3.1.0", file) is None
+    running.send(key, failure(exceptions=builds[0].stack("height"), release="3.1.0"))
+    assert frames_of(running, 1)[0]["file"] == "src/fares.ts"
 
 
 @pytest.mark.parametrize(

@@ -119,6 +119,28 @@ def test_only_what_has_changed_is_copied_again(running: Running, tmp_path: Path)
     assert check(tmp_path / "kept").made_ms == NOW_MS + 1
 
 
+def test_source_maps(running: Running, tmp_path: Path) -> None:
+    """They are copied once; the copy of one that was damaged later is kept, and what is no map is left out."""
+    filled(running)
+    running.service.close()
+    maps = data_of(running) / "maps"
+    maps.mkdir()
+    for name in ("aa.map.zst", "bb.map.zst", "cc.map.zst.partial"):
+        (maps / name).write_text(name)
+
+    def kept() -> dict[str, str]:
+        take(data_of(running), tmp_path / "kept", NOW_MS)
+        check(tmp_path / "kept")
+        return {path.name: path.read_text() for path in (tmp_path / "kept" / "maps").iterdir()}
+
+    both = {name: name for name in ("aa.map.zst", "bb.map.zst")}
+    assert kept() == both
+    (maps / "bb.map.zst").rename(maps / "bb.map.damaged")
+    assert kept() == both
+    (maps / "aa.map.zst").unlink()
+    assert kept() == {"bb.map.zst": "bb.map.zst"}
+
+
 def test_broken_off_at_any_file(running: Running, tmp_path: Path) -> None:
     """Whatever was copied when it was killed: what lies there is still brought back, and the next one goes on."""
     key = filled(running)

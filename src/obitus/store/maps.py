@@ -10,6 +10,11 @@ from obitus.store.database import Reader
 from obitus.store.errors import TooMany
 from obitus.store.rows.maps import HashRow, MapRow, MapsOfRelease
 
+FOLDER: Final = "maps"
+"""The folder of the files, in the data folder."""
+SUFFIX: Final = ".map.zst"
+DAMAGED: Final = ".map.damaged"
+"""The suffix of a file whose content is not what its name says; it counts as missing."""
 MOST_MAPS: Final = 20_000
 """Most maps of one app."""
 MOST_BYTES: Final = 4 * 1024**3

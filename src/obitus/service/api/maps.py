@@ -135,14 +135,13 @@ def maps(records: TheRecords, name: AppName) -> AppMapsAnswer:
 
 
 @router.post("/apps/{name}/maps/missing", summary="Which source maps have to be sent", responses=_PIPELINE)
-def missing(records: TheRecords, who: Who, name: AppName, order: MapsOrder) -> MissingMapsAnswer:
+def missing(records: TheRecords, shelf: TheShelf, who: Who, name: AppName, order: MapsOrder) -> MissingMapsAnswer:
     """Return which maps of a build are missing here: nothing is sent twice. A reporting key that may deploy is enough."""
     app_id = _app(records, who, name)
-    there = store.hashes(records.reader, app_id, canonical(order.release))
+    digests = store.hashes(records.reader, app_id, canonical(order.release))
+    there = {path: digest.hex() for path, digest in digests.items() if shelf.has(digest)}
     return MissingMapsAnswer(
-        missing=[
-            wanted_map.path for wanted_map in order.maps if there.get(wanted_map.path) != bytes.fromhex(wanted_map.hash)
-        ]
+        missing=[wanted_map.path for wanted_map in order.maps if there.get(wanted_map.path) != wanted_map.hash]
     )
 
 

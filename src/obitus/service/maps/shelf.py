@@ -32,14 +32,13 @@ MOST_OPEN_BYTES: Final = 128 * 1024 * 1024
 """Most bytes of the cached maps."""
 MOST_FOUND: Final = 20_000
 """Built files in the cache of file to map."""
-FOLDER: Final = "maps"
 
 
 class Shelf:
     """The maps of all apps. Reading needs only the store's folder, so that a worker process has its own instance."""
 
     def __init__(self, folder: Path, reader: Reader) -> None:
-        self._folder, self._reader = folder / FOLDER, reader
+        self._folder, self._reader = folder / store.FOLDER, reader
         self._lock = threading.Lock()
         self._open: OrderedDict[tuple[bytes, str], tuple[int, OpenedMap | None]] = OrderedDict()
         self._found: dict[tuple[int, str, str, str], MapRow | None] = {}
@@ -56,10 +55,12 @@ class Shelf:
 
     def refresh(self) -> None:
         """Clear the caches, and read again which apps have maps."""
-        apps = store.apps_with_maps(self._reader)
         with self._lock:
-            self._apps = apps
+            # Read under the lock: of two refreshes the later one must have the last word.
+            self._apps = store.apps_with_maps(self._reader)
             self._found.clear()
+            # What could not be read may have been added again.
+            self._open = OrderedDict((at, opened) for at, opened in self._open.items() if opened[1] is not None)
             self.changes += 1
 
     def add(self, writer: Writer, app_id: int, release: str, path: str, data: bytes, who: str, now_ms: int) -> MapRow:
@@ -83,15 +84,20 @@ class Shelf:
             hashes = set(store.hashes(self._reader, app_id, release).values())
             removed: int = writer.run(partial(store.remove, app_id=app_id, release=release))
             for digest in hashes:
+                # Files are named by their content: another release may have the same map.
                 if not writer.run(partial(store.is_used, hash_=digest)):
                     self._path(digest).unlink(missing_ok=True)
         self.refresh()
         return removed
 
+    def has(self, digest: bytes) -> bool:
+        """Whether the file of a map is there."""
+        return self._path(digest).exists()
+
     def tidy(self, writer: Writer) -> int:
         """Remove files without a row in the store, such as those of a removed app; return how many there were."""
         removed = 0
-        for path in self._folder.glob("*.map.zst"):
+        for path in self._folder.glob(f"*{store.SUFFIX}"):
             with self._changing:
                 if not writer.run(partial(store.is_used, hash_=bytes.fromhex(path.name.partition(".")[0]))):
                     path.unlink(missing_ok=True)
@@ -132,14 +138,17 @@ class Shelf:
         with self._lock:
             if at in self._found:
                 return self._found[at]
+            changes = self.changes
         row = store.with_id(self._reader, app_id, debug_id) if debug_id else None
         path = built_path(file)
         if row is None and path:
             row = store.best_for(store.named(self._reader, app_id, release, path.rpartition("/")[2]), path, release)
         with self._lock:
-            if len(self._found) >= MOST_FOUND:
-                self._found.clear()
-            self._found[at] = row
+            # A map that was added since the lookup began may be the right one, and would be missed until the next change.
+            if changes == self.changes:
+                if len(self._found) >= MOST_FOUND:
+                    self._found.clear()
+                self._found[at] = row
         return row
 
     def _map_of(self, app_id: int, release: str, ids: Mapping[str, str], frame: Mapping[str, Any]) -> OpenedMap | None:
@@ -156,16 +165,17 @@ class Shelf:
         opened: OpenedMap | None = None
         try:
             opened = OpenedMap(SourceMap.read(self._read(row.hash)), row.path)
-        except (MapTrouble, OSError, zstandard.ZstdError) as error:
+        except (MapTrouble, OSError) as error:
             _log.warning("the source map of %s cannot be read: %s. Add it again: obitus maps add", row.path, error)
         with self._lock:
+            # A broken one too: it must not be read from disk again for each frame.
             self._open[at] = (row.bytes, opened)
             while len(self._open) > 1 and sum(size for size, _ in self._open.values()) > MOST_OPEN_BYTES:
                 self._open.popitem(last=False)
         return opened
 
     def _path(self, digest: bytes) -> Path:
-        return self._folder / f"{digest.hex()}.map.zst"
+        return self._folder / f"{digest.hex()}{store.SUFFIX}"
 
     def _write(self, digest: bytes, data: bytes) -> None:
         path = self._path(digest)
@@ -175,8 +185,13 @@ class Shelf:
             partial_path.replace(path)
 
     def _read(self, digest: bytes) -> bytes:
-        packed = self._path(digest).read_bytes()
-        data = zstandard.ZstdDecompressor().decompress(packed, max_output_size=MOST_BYTES)
+        path = self._path(digest)
+        try:
+            data = zstandard.ZstdDecompressor().decompress(path.read_bytes(), max_output_size=MOST_BYTES)
+        except zstandard.ZstdError:
+            data = b""
         if hashlib.sha256(data).digest() != digest:
+            # Put aside: a pipeline sends only what is missing.
+            path.replace(path.with_name(digest.hex() + store.DAMAGED))
             raise MapTrouble("the file was changed on disk")
         return data

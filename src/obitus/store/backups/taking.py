@@ -16,9 +16,10 @@ from obitus.store.backups import listing, taken
 from obitus.store.backups.listing import Copied, Listing
 from obitus.store.database import our_errors
 from obitus.store.days.files import FOLDER, path_of
+from obitus.store.maps import DAMAGED, SUFFIX
+from obitus.store.maps import FOLDER as MAPS
 
 MAIN: Final = "obitus.sqlite3"
-MAPS: Final = "maps"
 SETTINGS: Final = ("allowed.toml",)
 KEYS: Final = ("channels.key",)
 """The key of the secrets of channels and targets: copied only on request."""
@@ -135,16 +136,24 @@ def _state(source: Path) -> tuple[int, int]:
 def _maps(data: Path, folder: Path) -> list[Copied]:
     """Copy source maps: each is a file that never changes, named by its hash."""
     files = []
-    for source in sorted((data / MAPS).glob("*")) if (data / MAPS).is_dir() else []:
-        target = folder / MAPS / source.name
+    # The copy of one that was damaged since then is the only good one.
+    names = {
+        path.name.removesuffix(suffix) for suffix in (SUFFIX, DAMAGED) for path in (data / MAPS).glob(f"*{suffix}")
+    }
+    for name in sorted(f"{name}{SUFFIX}" for name in names):
+        target = folder / MAPS / name
         if not target.exists():
             target.parent.mkdir(exist_ok=True, mode=0o700)
-            partial = target.with_name(target.name + _NEW)
-            shutil.copyfile(source, partial)
+            partial = target.with_name(name + _NEW)
+            try:
+                shutil.copyfile(data / MAPS / name, partial)
+            except FileNotFoundError:
+                # Damaged before it was copied, or its release was removed meanwhile.
+                continue
             partial.chmod(0o600)
             _synced(partial)
             partial.replace(target)
-        files.append(Copied(f"{MAPS}/{source.name}", target.stat().st_size, listing.hash_of(target)))
+        files.append(Copied(f"{MAPS}/{name}", target.stat().st_size, listing.hash_of(target)))
     return files
 
 
