@@ -42,19 +42,19 @@ def follow(api: Api, path: str, query: Mapping[str, Any]) -> Iterator[tuple[str,
 
 def follow_records(api: Api, kind: str, narrowed: Mapping[str, Any], latest: int) -> Iterator[list[dict[str, Any]]]:
     """Yield the latest records, oldest first, and then new ones, for ever; print a note where records are missing in between."""
-    shown: set[int] | None = None
+    numbers: set[int] | None = None
     # The stream first: it has the records that come while the latest are read.
     for event, data in follow(api, f"/api/records/{kind}/tail", narrowed):
-        if event == "open" and shown is None:
+        if event == "open" and numbers is None:
             before = api.get(f"/api/records/{kind}", dict(narrowed) | {"limit": latest})
-            shown = {row["number"] for row in before["records"]}
+            numbers = {row["number"] for row in before["records"]}
             yield list(reversed(before["records"]))
         elif event == "broken":
             show.say(f"{data['reason']} It continues as soon as the service answers.", show.QUIET)
         elif event == "records":
             if data["left_out"]:
                 show.say(f"… {data['left_out']:,} more came in between and are not shown …", show.QUIET)
-            yield [row for row in data["records"] if row["number"] not in (shown or ())]
+            yield [row for row in data["records"] if row["number"] not in (numbers or ())]
 
 
 def _events(pieces: Iterator[bytes]) -> Iterator[dict[str, str]]:

@@ -165,7 +165,7 @@ class Repository:
 
     def _ask(self, *arguments: str) -> str:
         try:
-            done = subprocess.run(  # noqa: S603
+            process = subprocess.run(  # noqa: S603
                 [*self._command(), *arguments],
                 capture_output=True,
                 env=_environment(),
@@ -177,10 +177,10 @@ class Repository:
             raise UsageTrouble("git is not installed here.") from error
         except subprocess.TimeoutExpired as error:
             raise CliError(f"git took longer than {GIT_TIMEOUT_S} s.") from error
-        if done.returncode != 0:
-            message = done.stderr.decode("utf-8", "replace").strip().removeprefix("fatal: ")
-            raise CliError(message.partition("\n")[0][:300] or f"git ended with status {done.returncode}")
-        return done.stdout.decode("utf-8", "replace")
+        if process.returncode != 0:
+            message = process.stderr.decode("utf-8", "replace").strip().removeprefix("fatal: ")
+            raise CliError(message.partition("\n")[0][:300] or f"git ended with status {process.returncode}")
+        return process.stdout.decode("utf-8", "replace")
 
 
 def _environment() -> dict[str, str]:

@@ -44,7 +44,7 @@ def verify(data: Path, *, repair: bool) -> list[dict[str, Any]]:
         found = verifying.verify(data, repair=repair)
     except StoreError as error:
         raise CliError(as_sentence(str(error))) from None
-    return [{"what": one.what, "said": one.said, "mended": one.mended} for one in found]
+    return [{"what": difference.what, "said": difference.said, "mended": difference.mended} for difference in found]
 
 
 def examine(data: Path) -> tuple[list[Finding], str | None]:

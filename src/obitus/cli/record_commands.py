@@ -130,26 +130,26 @@ def _names(columns: str | None) -> list[str]:
     return [name.strip() for name in (columns or "").split(",") if name.strip()]
 
 
-def _show(kind: KindName, asked: Api, narrowed: dict[str, Any], how: _How) -> None:
+def _show(kind: KindName, service: Api, narrowed: dict[str, Any], how: _How) -> None:
     path = f"/api/records/{kind}"
     if how.csv or how.ndjson:
         form = {"form": "csv" if how.csv else "ndjson", "column": how.columns}
-        _print_all(asked.stream(f"{path}/export", narrowed | form))
+        _print_all(service.stream(f"{path}/export", narrowed | form))
     elif how.run or how.trace:
-        answer = asked.get("/api/together", {"run": how.run, "trace": how.trace})
+        answer = service.get("/api/together", {"run": how.run, "trace": how.trace})
         print_json(answer) if how.as_json else show_records.together(answer, whole=how.whole)
     elif how.templates:
         if kind != "logs":
             raise UsageTrouble("Only logs have templates: obitus logs --templates")
-        answer = asked.get("/api/records/logs/templates", narrowed | {"most": how.limit})
+        answer = service.get("/api/records/logs/templates", narrowed | {"most": how.limit})
         print_json(answer) if how.as_json else show_records.templates(answer)
     elif how.summary:
-        answer = asked.get(f"{path}/summary", narrowed | {"summary": how.summary, "most": how.limit})
+        answer = service.get(f"{path}/summary", narrowed | {"summary": how.summary, "most": how.limit})
         print_json(answer) if how.as_json else show_records.summary(kind, answer)
     elif how.follow:
-        _follow(kind, asked, narrowed, how)
+        _follow(kind, service, narrowed, how)
     else:
-        answer = asked.get(path, narrowed | {"limit": how.limit, "cursor": how.cursor, "sort": how.sort})
+        answer = service.get(path, narrowed | {"limit": how.limit, "cursor": how.cursor, "sort": how.sort})
         if how.as_json:
             print_json(answer)
         else:

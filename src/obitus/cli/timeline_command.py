@@ -55,17 +55,17 @@ def timeline(
     print_json(answer) if as_json else _show(answer, unfold=unfold)
 
 
-def _of(asked: Api, what: str, more: dict[str, Any]) -> Any:
+def _of(service: Api, subject: str, more: dict[str, Any]) -> Any:
     """Return the timeline of an id."""
-    if what.isdigit():
-        latest = asked.get(f"/api/issues/{what}")["latest"]
-        return asked.get("/api/timeline", {"failure": latest["id"]} | more)
-    if _TRACE.fullmatch(what):
-        return asked.get("/api/timeline", {"trace": what} | more)
+    if subject.isdigit():
+        latest = service.get(f"/api/issues/{subject}")["latest"]
+        return service.get("/api/timeline", {"failure": latest["id"]} | more)
+    if _TRACE.fullmatch(subject):
+        return service.get("/api/timeline", {"trace": subject} | more)
     try:
-        return asked.get("/api/timeline", {"failure": what} | more)
+        return service.get("/api/timeline", {"failure": subject} | more)
     except NotFound:
-        return asked.get("/api/timeline", {"run": what} | more)
+        return service.get("/api/timeline", {"run": subject} | more)
 
 
 def _show(answer: dict[str, Any], *, unfold: bool) -> None:
@@ -158,7 +158,7 @@ def _side(step: dict[str, Any] | None) -> str:
 
 @app.command(short_help="Show what failing runs have in common.")
 def common(
-    what: Annotated[
+    subject: Annotated[
         str | None, typer.Argument(metavar="[ISSUE|QUESTION]", help="The number of an issue, or a question for runs.")
     ] = None,
     window: Window = "14d",
@@ -169,7 +169,7 @@ def common(
 ) -> None:
     """Show which values, steps and outcomes failing runs have more often than healthy runs of the same entry points."""
     query: dict[str, Any] = {"window": window, "app": app_name}
-    query |= {"issue": what} if what is not None and what.isdigit() else {"question": what}
+    query |= {"issue": subject} if subject is not None and subject.isdigit() else {"question": subject}
     answer = api(url, token).get("/api/in-common", query)
     if as_json:
         print_json(answer)

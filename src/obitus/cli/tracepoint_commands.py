@@ -119,11 +119,11 @@ def list_tracepoints(
     if as_json:
         print_json(answer)
         return
-    shown = [listed for listed in answer["tracepoints"] if every or listed["active"]]
-    for listed in reversed(shown):
+    visible = [listed for listed in answer["tracepoints"] if every or listed["active"]]
+    for listed in reversed(visible):
         _shown(listed)
-    over = len(answer["tracepoints"]) - len(shown)
-    if not shown:
+    over = len(answer["tracepoints"]) - len(visible)
+    if not visible:
         show.say("No tracepoint is set. Set one: obitus tracepoint add APP FILE:LINE --for 30m")
     if over:
         show.say(f"{over:,} more {'is' if over == 1 else 'are'} over (--all).", show.QUIET)

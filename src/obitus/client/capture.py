@@ -287,20 +287,20 @@ class Capture:
         depth: int = MOST_DEPTH,
         chars: int = MOST_CHARS,
     ) -> dict[str, str]:
-        """Return a frame's local values as text. ``known`` holds what other frames of this stack showed already.
+        """Return a frame's local values as text. ``shown_before`` holds, by ``id``, what other frames of this stack showed.
 
         The same request, session or ``self`` is passed from frame to frame: it is shown once.
         """
         values = frame.f_locals
         # A module's locals are its globals: mostly imports and functions, and much of it.
         items = [*values.items()] if values is not frame.f_globals else _of_module(values)
-        shown: dict[str, str] = {}
+        texts: dict[str, str] = {}
         room_left = room[0]
         redactor = self._redactor
         for name, value in items:
             if name[:2] == "__":
                 continue
-            if room_left <= 0 or len(shown) >= most:
+            if room_left <= 0 or len(texts) >= most:
                 break
             kind = type(value)
             if (kind is str and len(value) <= MOST_STRING <= chars) or kind is bool or value is None:
@@ -314,9 +314,9 @@ class Capture:
                     show(value, redactor, depth=depth, chars=chars) if captured is None else captured
                 )
             room_left -= len(text) + len(name)
-            shown[name if len(name) <= 300 else short(name)] = text
+            texts[name if len(name) <= 300 else short(name)] = text
         room[0] = room_left
-        return shown
+        return texts
 
     def _place(self, frame: FrameType, line: int) -> dict[str, Any]:
         code = frame.f_code

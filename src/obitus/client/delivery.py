@@ -109,13 +109,13 @@ class Delivery:
         if status in (413, 400) and body.get("slug"):
             if len(batch) > 1:
                 # The service refuses something in it: send each report alone, so that only that one is lost.
-                done = 0
+                delivered = 0
                 for line in batch:
                     one_done, wait_s = self.post([line], 0, TIMEOUT_S, TIMEOUT_S)
-                    done += one_done
+                    delivered += one_done
                     if wait_s:
-                        return done, wait_s
-                return done, 0
+                        return delivered, wait_s
+                return delivered, 0
             self._drop("the service found it too large", 1)
             self._say("too-large", f"Obitus: a report was refused and dropped: {detail}")
             return 1, 0

@@ -272,9 +272,9 @@ class Sender:
         due_in_s = 0.0
         while not keeper.told_to_rest:
             keeper.wait(max(0.0, min(due_in_s, next_tick_s - monotonic())), self._has_writing)
-            asked = [self._asked.popleft() for _ in range(len(self._asked))]
+            tickets = [self._asked.popleft() for _ in range(len(self._asked))]
             try:
-                if asked:
+                if tickets:
                     self._settle()
                 due_in_s = self._due()
                 wrote = bool(self._waiting)
@@ -290,8 +290,8 @@ class Sender:
                     "keeping", f"Obitus: housekeeping failed ({type(error).__name__}: {error}); it goes on."
                 )
                 sleep(0.05)
-            if asked:
-                self._tickets.extend(asked)
+            if tickets:
+                self._tickets.extend(tickets)
                 self._hurry = True
             if self._wants_poster():
                 self._poster.start()

@@ -157,16 +157,16 @@ def _mapping(value: dict[Any, Any], redactor: Redactor, depth: int) -> str:
     kind = type(value)
     if depth >= MOST_DEPTH:
         return f"<{kind.__name__}>"
-    shown = []
+    pairs = []
     for key, inner in islice(dict.items(value), MOST_ITEMS):
         name = key.decode("latin-1") if type(key) is bytes else key
         rule = redactor.rule_for(name) if type(name) is str else None
         text = repr(mark(rule)) if rule is not None else _show(inner, redactor, depth + 1)
-        shown.append(f"{_show(key, redactor, depth + 1)}: {text}")
-    more = dict.__len__(value) - len(shown)
+        pairs.append(f"{_show(key, redactor, depth + 1)}: {text}")
+    more = dict.__len__(value) - len(pairs)
     if more > 0:
-        shown.append(f"… {more} more")
-    text = "{" + ", ".join(shown) + "}"
+        pairs.append(f"… {more} more")
+    text = "{" + ", ".join(pairs) + "}"
     return text if kind is dict else f"{kind.__name__}({text})"
 
 
@@ -180,32 +180,32 @@ def _plain_sequence(value: Any, redactor: Redactor, depth: int) -> str:
 
 def _sequence(value: Any, base: Any, opening: str, closing: str, redactor: Redactor, depth: int) -> str:
     items: list[Any] = list(islice(base.__iter__(value), MOST_ITEMS))
-    shown = [_show(inner, redactor, depth + 1) for inner in items]
+    texts = [_show(inner, redactor, depth + 1) for inner in items]
     if len(items) == 2 and base in (list, tuple) and base.__len__(value) == 2:
         # A pair, as headers and the items of a query are.
         name = items[0].decode("latin-1") if type(items[0]) is bytes else items[0]
         second = items[1].decode("latin-1") if type(items[1]) is bytes else items[1]
         if type(name) is str and type(second) is str and (rule := redactor.rule_of_pair(name, second)) is not None:
-            shown[1] = repr(mark(rule))
-    more = base.__len__(value) - len(shown)
+            texts[1] = repr(mark(rule))
+    more = base.__len__(value) - len(texts)
     if more > 0:
-        shown.append(f"… {more} more")
-    elif base is tuple and len(shown) == 1:
-        shown[0] += ","
-    elif base is set and not shown:
+        texts.append(f"… {more} more")
+    elif base is tuple and len(texts) == 1:
+        texts[0] += ","
+    elif base is set and not texts:
         return "set()"
-    text = opening + ", ".join(shown) + closing
+    text = opening + ", ".join(texts) + closing
     return text if type(value) is base else f"{type(value).__name__}({text})"
 
 
 def _instance(value: object, kind: type, redactor: Redactor, depth: int) -> str:
     if issubclass(kind, BaseException):
         return f"<{kind.__name__} {_show(BaseException.__getattribute__(value, 'args'), redactor, depth + 1)}>"
-    shown = []
+    fields = []
     for name, inner in islice(_fields(value, kind), MOST_ITEMS):
         rule = redactor.rule_for(name)
-        shown.append(f"{name}={mark(rule) if rule is not None else _show(inner, redactor, depth + 1)}")
-    return f"<{kind.__name__}{' ' if shown else ''}{' '.join(shown)}>"
+        fields.append(f"{name}={mark(rule) if rule is not None else _show(inner, redactor, depth + 1)}")
+    return f"<{kind.__name__}{' ' if fields else ''}{' '.join(fields)}>"
 
 
 def _fields(value: object, kind: type) -> Iterator[tuple[str, object]]:

@@ -97,9 +97,9 @@ class Assistant:
 
     def reproduce(self, number: int, form: Literal["call", "expects", "curl", "http", "pytest"] = "call") -> str:
         """Return a pytest that makes the failing call again and fails until it is fixed (call), passes until then (expects), or the request (curl, http, pytest)."""
-        made = self._ask("GET", f"/api/issues/{number}/reproduce?as={form}", None)
-        answer = {"file": made["name"], "not_kept": made["missing"], "notes": made["notes"]}
-        return f"{self._data(answer)}\n{self._data(made['text'])}"
+        reproduction = self._ask("GET", f"/api/issues/{number}/reproduce?as={form}", None)
+        answer = {"file": reproduction["name"], "not_kept": reproduction["missing"], "notes": reproduction["notes"]}
+        return f"{self._data(answer)}\n{self._data(reproduction['text'])}"
 
     def write_note(self, number: int, text: str) -> str:
         """Write a note on an issue, in Markdown, for the people who work on it."""

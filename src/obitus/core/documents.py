@@ -122,7 +122,7 @@ def _ticks(text: str, least: int) -> str:
 
 def _fenced(text: str) -> str:
     fence = _ticks(text, 3)
-    shown = "".join(one if one.isprintable() or one in "\n\t" else " " for one in text)
+    shown = "".join(character if character.isprintable() or character in "\n\t" else " " for character in text)
     return f"{fence}\n{shown.rstrip()}\n{fence}"
 
 
@@ -195,7 +195,9 @@ def as_html(blocks: Sequence[Block]) -> str:
 
 
 def _text(text: str) -> str:
-    return html.escape("".join(one if one.isprintable() or one in "\n\t" else " " for one in text), quote=True)
+    return html.escape(
+        "".join(character if character.isprintable() or character in "\n\t" else " " for character in text), quote=True
+    )
 
 
 def _html(block: Block) -> str:

@@ -181,13 +181,13 @@ def _seen(playwright: Any, view: View, deploys: Path) -> tuple[int, str, str]:
             if view.height:
                 page.get_by_label("Vehicle height").fill(view.height)
                 page.get_by_label("Passengers").focus()
-            for what in view.does:
+            for action in view.does:
                 page.wait_for_timeout(1200)
-                if what in ("offline", "online"):
-                    context.set_offline(what == "offline")
+                if action in ("offline", "online"):
+                    context.set_offline(action == "offline")
                 else:
                     page.get_by_role(
-                        "button", name={"quote": "Show the fare", "board": "Board"}[what], exact=True
+                        "button", name={"quote": "Show the fare", "board": "Board"}[action], exact=True
                     ).click()
             page.wait_for_timeout(1200)
             page.evaluate("obitus.flush()")

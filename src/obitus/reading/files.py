@@ -71,14 +71,14 @@ def follow(
     """Keep reading as files grow, until ``stop`` returns true; a file that was replaced by a new one is read from its start."""
     files = {name: _which(name) for name in names if name != "-"}
     while not stop():
-        for name, which in files.items():
+        for name, before in files.items():
             now = _which(name)
-            if now is not None and which is not None and (now[0] != which[0] or now[1] < which[1]):
+            if now is not None and before is not None and (now[0] != before[0] or now[1] < before[1]):
                 more[name]()
                 more[name] = again(name)
             else:
                 more[name]()
-            files[name] = now or which
+            files[name] = now or before
         time.sleep(POLL_S)
 
 

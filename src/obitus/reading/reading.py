@@ -91,26 +91,26 @@ class Reading:
         self.outcome.forms[name] = form
         self.outcome.known_before += start
         self._progress(start)
-        read = self._file(name, form, identity, start, written_ms)
-        rest = from_place(head, opened, read.begin, read.pass_over)
-        bytes_known = start - read.begin
+        reader = self._file(name, form, identity, start, written_ms)
+        rest = from_place(head, opened, reader.begin, reader.pass_over)
+        bytes_known = start - reader.begin
         while bytes_known > 0 and (block := rest(min(bytes_known, READ_BYTES))):
-            read.feed(block)
+            reader.feed(block)
             bytes_known -= len(block)
         if size < PACKED and size - start > MANY_BYTES and (os.cpu_count() or 1) > 1 and not self.options.lines:
-            start = self._by_several(read, name, read.settled, size)
+            start = self._by_several(reader, name, reader.settled, size)
             # Everything before this position was reported.
-            read.feed(b"", end=True)
+            reader.feed(b"", end=True)
             self._settle(identity, start)
             rest = from_place(head, opened, start)
 
         def on() -> None:
             while block := rest(READ_BYTES):
                 self.outcome.bytes += len(block)
-                read.feed(block)
+                reader.feed(block)
                 self._progress(len(block))
-            read.feed(b"", end=True)
-            self._settle(identity, read.settled)
+            reader.feed(b"", end=True)
+            self._settle(identity, reader.settled)
 
         on()
         return on

@@ -44,16 +44,16 @@ def wrong_field(place: Sequence[int | str], complaint: Mapping[str, Any]) -> Pro
 
 def what_is_expected(complaint: Mapping[str, Any]) -> str:
     """Return what is wrong by one of a validator's complaints (``pydantic_core.ErrorDetails``), without the full stop."""
-    kind, given = complaint["type"], complaint.get("ctx", {})
+    kind, context = complaint["type"], complaint.get("ctx", {})
     if kind == "missing":
         return "is missing"
     if kind == "extra_forbidden":
         return "is not a known field"
     if kind == "string_pattern_mismatch":
-        return PATTERNS.get(given["pattern"], f"a text like {given['pattern']} is expected")
+        return PATTERNS.get(context["pattern"], f"a text like {context['pattern']} is expected")
     if kind in ("literal_error", "enum"):
-        return f"{given['expected'].replace(chr(39), '')} is expected"
-    if (bound := _bound(kind, given)) is not None:
+        return f"{context['expected'].replace(chr(39), '')} is expected"
+    if (bound := _bound(kind, context)) is not None:
         return bound
     if kind in ("value_error", "assertion_error"):
         # Our own validators' words, after the framework's.
@@ -61,21 +61,21 @@ def what_is_expected(complaint: Mapping[str, Any]) -> str:
     return _KINDS.get(kind.partition("_")[0], str(complaint["msg"]))
 
 
-def _bound(kind: str, given: Mapping[str, Any]) -> str | None:
+def _bound(kind: str, context: Mapping[str, Any]) -> str | None:
     match kind:
         case "string_too_short" | "too_short":
-            least = given["min_length"]
+            least = context["min_length"]
             return "is empty" if least == 1 else f"has fewer than {_length(kind, least)}"
         case "string_too_long" | "too_long":
-            return f"has more than {_length(kind, given['max_length'])}"
+            return f"has more than {_length(kind, context['max_length'])}"
         case "greater_than_equal":
-            return f"at least {given['ge']:,} is expected"
+            return f"at least {context['ge']:,} is expected"
         case "greater_than":
-            return f"more than {given['gt']:,} is expected"
+            return f"more than {context['gt']:,} is expected"
         case "less_than_equal":
-            return f"at most {given['le']:,} is allowed"
+            return f"at most {context['le']:,} is allowed"
         case "less_than":
-            return f"less than {given['lt']:,} is expected"
+            return f"less than {context['lt']:,} is expected"
         case "finite_number":
             return "a finite number is expected"
     return None

@@ -122,7 +122,7 @@ def decide(
     as it was seen, is left as it is; the others are changed.
     """
     number = int(connection.execute(_BEGIN, (by[0], now_ms)).fetchone()[0])
-    done: list[int] = []
+    decided_issues: list[int] = []
     left_alone: list[tuple[int, StoreError]] = []
     words = ""
     for issue_id, seen, order in orders:
@@ -133,16 +133,16 @@ def decide(
         except StoreError as error:
             left_alone.append((issue_id, error))
             continue
-        done.append(issue_id)
+        decided_issues.append(issue_id)
         if sentence:
             words = sentence
             latest = connection.execute(_LATEST, (issue_id,)).fetchone()
             connection.execute(_KEEP, (number, issue_id, latest["id"], json.dumps(before, ensure_ascii=False)))
     if not words:
         connection.execute(_FORGET, (number,))
-        return Decided(None, done, left_alone)
+        return Decided(None, decided_issues, left_alone)
     connection.execute(_SAID, (words, number))
-    return Decided(number, done, left_alone)
+    return Decided(number, decided_issues, left_alone)
 
 
 def decide_by_link(

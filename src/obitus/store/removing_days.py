@@ -23,15 +23,15 @@ def remove_day(writer: Writer, days: DayReaders, day: int, now_ms: int, why: str
     renamed; the caller's thread deletes the file, which may take long.
     """
     for _ in range(TRIES):
-        done = writer.run(lambda c: _mark(c, writer.days, day, now_ms, why))
-        if done is not None:
+        was_there = writer.run(lambda c: _mark(c, writer.days, day, now_ms, why))
+        if was_there is not None:
             break
     else:
         raise StoreBusy(f"{day_text(day)} is written to all the time; try again")
     days.forget(day)
-    if done:
+    if was_there:
         removed.delete(path_of(writer.days.folder, day))
-    return done
+    return was_there
 
 
 def _mark(connection: sqlite3.Connection, writing: WritingDays, day: int, now_ms: int, why: str) -> bool | None:

@@ -217,7 +217,7 @@ def remove(records: Records, step: DayRemoval, now_ms: int) -> int:
 
 
 def _swapping(
-    step: DayRemoval, made: thinning.Thinner, after: int, writing: WritingDays, now_ms: int
+    step: DayRemoval, thinned_file: thinning.Thinner, after: int, writing: WritingDays, now_ms: int
 ) -> Callable[[sqlite3.Connection], bool]:
     def swap(connection: sqlite3.Connection) -> bool:
         """Replace the old file by the new one; return whether that was possible."""
@@ -225,11 +225,13 @@ def _swapping(
             return False
         path = path_of(writing.folder, step.day)
         # A report that arrived while the new file was made would be lost with the old one.
-        if written_of(path) != made.written or not made.path.exists():
+        if written_of(path) != thinned_file.written or not thinned_file.path.exists():
             return False
-        connection.execute(_NOTE_THINNED, (step.day, step.what, step.why, made.removed, step.bytes, after, now_ms))
+        connection.execute(
+            _NOTE_THINNED, (step.day, step.what, step.why, thinned_file.removed, step.bytes, after, now_ms)
+        )
         removed.put_aside(path)
-        made.path.replace(path)
+        thinned_file.path.replace(path)
         return True
 
     return swap

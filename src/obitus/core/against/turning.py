@@ -174,7 +174,7 @@ def _differences(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) 
             differences.append(Difference("added", place, step.key, having, n, _weight(having, n), sentence))
             continue
         otherwise = [(other, habits.outcomes[step.key][other.outcome]) for other in run if other.key == step.key]
-        other, same = min(otherwise, key=lambda one: one[1])
+        other, same = min(otherwise, key=lambda pair: pair[1])
         if having and same <= having / 4:
             usual, times = habits.outcomes[step.key].most_common(1)[0]
             sentence = f"In {_of(times, n)} healthy runs {_named(step.key)} gave {usual or 'nothing'}; here it gave {other.outcome or 'nothing'}."
@@ -202,7 +202,9 @@ def _differences(run: Sequence[Step], habits: _Habits, nearest: Sequence[Step]) 
                 )
     differences += _fewer_or_more(run, habits, nearest)
     differences += _missing(run, habits, nearest, seen)
-    differences.sort(key=lambda one: (one.place, one.kind != "missing", -one.weight, one.key))
+    differences.sort(
+        key=lambda difference: (difference.place, difference.kind != "missing", -difference.weight, difference.key)
+    )
     return differences
 
 

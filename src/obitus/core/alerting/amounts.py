@@ -219,13 +219,13 @@ def _beside_usual(
         unlike = max(presumed, here)
     chance = _chance(condition, before.n, exposed_before, amount.n, exposed, unlike)
     level = FALSE_A_WEEK * condition.window_ms / WEEK_MS / max(1, groups)
-    shown = usual * 1000 if condition.measure == "per thousand" else usual
+    usual_shown = usual * 1000 if condition.measure == "per thousand" else usual
     factor = f", {now / usual:.3g} times that" if usual else ""
     return Judged(
         holds and chance <= level,
         value,
-        shown * condition.limit if condition.is_over else shown / condition.limit,
-        f"{_was_usual(condition, value, shown, values)}{factor}; by chance {chance_said(chance)}.",
+        usual_shown * condition.limit if condition.is_over else usual_shown / condition.limit,
+        f"{_was_usual(condition, value, usual_shown, values)}{factor}; by chance {chance_said(chance)}.",
     )
 
 

@@ -51,7 +51,7 @@ def occurring(kind: Kind, records: Iterable[Mapping[str, Any]]) -> list[Occurrin
             if len(text) <= LONGEST_VALUE:
                 entry.values[text] += 1
     own = [occurring_by_name.pop(name) for name in _FIRST[kind] if name in occurring_by_name]
-    attributes = sorted(occurring_by_name.values(), key=lambda one: (-one.having, one.name))
+    attributes = sorted(occurring_by_name.values(), key=lambda field: (-field.having, field.name))
     # With as many values as records each value would match only one of them.
-    listed = [one for one in (*own, *attributes) if one.having < 3 or any(n > 1 for n in one.values.values())]
+    listed = [field for field in (*own, *attributes) if field.having < 3 or any(n > 1 for n in field.values.values())]
     return listed[:MOST_FIELDS]

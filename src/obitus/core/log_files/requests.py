@@ -191,21 +191,23 @@ def _count_alike(counts: Counts, lines: bytes, place: int, form: LineForm) -> bo
     if len(matches) != lines.count(b"\n") + (not lines.endswith(b"\n")):
         return False
     alike = Counter(matches)
-    asked = {groups: usual.asked(groups) for groups in alike}
-    if None in asked.values():
+    requests = {groups: usual.asked(groups) for groups in alike}
+    if None in requests.values():
         return False
     counts.lines += len(matches)
     not_well = 0
     for groups, times in alike.items():
-        request = asked[groups]
+        request = requests[groups]
         assert request is not None
         counts.runs[request] += times
         not_well += times * (request[2] >= 400)
     counts.not_well += not_well
-    if counts.tells and (not_well or any(request is not None and counts.lacks(request) for request in asked.values())):
+    if counts.tells and (
+        not_well or any(request is not None and counts.lacks(request) for request in requests.values())
+    ):
         at = place
         for line, groups in zip(lines.split(b"\n"), matches, strict=False):
-            request = asked[groups]
+            request = requests[groups]
             if request is not None:
                 counts.tell(request, WholeLine(at, line, form))
             at += len(line) + 1
@@ -224,14 +226,14 @@ def _count_line(counts: Counts, line: bytes, place: int, form: LineForm) -> None
     counts.lines += 1
     usual = form.usual
     match = usual.pattern.match(line) if usual is not None else None
-    asked = usual.asked(match.groups()) if usual is not None and match is not None else None
-    if asked is None:
+    counted = usual.asked(match.groups()) if usual is not None and match is not None else None
+    if counted is None:
         request = form.request(line)
         if request is None:
             counts.cannot_read(line)
             return
-        asked = request.hour_ms, request.entry_point, request.status
-    counts.runs[asked] += 1
-    counts.not_well += asked[2] >= 400
+        counted = request.hour_ms, request.entry_point, request.status
+    counts.runs[counted] += 1
+    counts.not_well += counted[2] >= 400
     if counts.tells:
-        counts.tell(asked, WholeLine(place, line, form))
+        counts.tell(counted, WholeLine(place, line, form))

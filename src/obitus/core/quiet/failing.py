@@ -64,26 +64,26 @@ def means(report: Mapping[str, Any], kind: Kind, subject: str) -> bool:
 def failure_of(report: Mapping[str, Any], kind: Kind, subject: str) -> dict[str, Any]:
     """Return the failure of a kept run or log record; its id follows from the report's, so that it is made once."""
     time_ms = to_ms(datetime.fromisoformat(report["time"]))
-    made = _failure(derived_id(time_ms, report["id"], kind, subject), time_ms, kind, subject)
-    made["severity"] = report.get("severity") or "WARN"
-    made["exceptions"][0]["message"] = long(_message(report, kind))
+    failure = _failure(derived_id(time_ms, report["id"], kind, subject), time_ms, kind, subject)
+    failure["severity"] = report.get("severity") or "WARN"
+    failure["exceptions"][0]["message"] = long(_message(report, kind))
     for name in ("release", "trace_id", "span_id", "request", "trail", "trail_left_out"):
         if report.get(name):
-            made[name] = report[name]
+            failure[name] = report[name]
     run = {name: value for name, value in (report.get("run") or {}).items() if name not in ("failures", "kept")}
     if run.get("entry_point"):
-        made["run"] = run
-    made["attributes"] = dict(report.get("attributes") or {}) | made["attributes"]
-    return made
+        failure["run"] = run
+    failure["attributes"] = dict(report.get("attributes") or {}) | failure["attributes"]
+    return failure
 
 
 def did_not_run(subject: str, environment: str, reason: str, last_hour: int, now_ms: int) -> dict[str, Any]:
     """Return the failure of a job that did not run; the same for each time it is found until it runs again."""
     time_ms = min(now_ms, (last_hour + 1) * HOUR_MS)
-    made = _failure(derived_id(time_ms, subject, environment, last_hour), now_ms, "silent", subject)
-    made["exceptions"][0]["message"] = long(reason)
-    made["run"] = {"entry_point": short(subject)}
-    return made
+    failure = _failure(derived_id(time_ms, subject, environment, last_hour), now_ms, "silent", subject)
+    failure["exceptions"][0]["message"] = long(reason)
+    failure["run"] = {"entry_point": short(subject)}
+    return failure
 
 
 def _failure(report_id: str, time_ms: int, kind: Kind, subject: str) -> dict[str, Any]:

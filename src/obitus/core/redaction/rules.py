@@ -82,25 +82,25 @@ def parse_rule(text: str) -> Rule:
             f"{text[:80]!r} is no redaction rule. Write: name NAME, pattern REGEX, path FIELD.FIELD (each may end in "
             f"“as LABEL”), or e-mail; at most {MOST_RULE_CHARS} characters."
         )
-    by, (what, label) = match[1], _with_label(text.strip()[match.end() :])
-    if by == "name" and not words_of(what):
-        raise RuleTrouble(f"{what!r} has no letter or digit, so it names nothing.")
-    if by == "path" and not all(_PATH_STEP.fullmatch(step) for step in what.split(".")):
-        raise RuleTrouble(f"{what!r} is no path. Write field.field; * is any one field.")
+    by, (subject, label) = match[1], _with_label(text.strip()[match.end() :])
+    if by == "name" and not words_of(subject):
+        raise RuleTrouble(f"{subject!r} has no letter or digit, so it names nothing.")
+    if by == "path" and not all(_PATH_STEP.fullmatch(step) for step in subject.split(".")):
+        raise RuleTrouble(f"{subject!r} is no path. Write field.field; * is any one field.")
     if by == "pattern":
         try:
-            pattern = re.compile(what)
+            pattern = re.compile(subject)
         except (re.error, OverflowError, RecursionError) as error:
             # A count too large for the engine, and groups that are too deep, raise other errors than its own.
-            raise RuleTrouble(f"{what!r} is no regular expression: {error}.") from None
+            raise RuleTrouble(f"{subject!r} is no regular expression: {error}.") from None
         if pattern.fullmatch(""):
-            raise RuleTrouble(f"{what!r} matches nothing at all too, so it would hide between all letters.")
-        if _runs_away(what):
+            raise RuleTrouble(f"{subject!r} matches nothing at all too, so it would hide between all letters.")
+        if _runs_away(subject):
             raise RuleTrouble(
-                f"{what[:80]!r} repeats what repeats, or what may be read in two ways, or repeats without an end more than "
+                f"{subject[:80]!r} repeats what repeats, or what may be read in two ways, or repeats without an end more than "
                 f"{MOST_UNBOUNDED} times: on some texts that takes hours. Write (?:a|b)+ as [ab]+, (x+)+ as x+, x* as x{{0,20}}."
             )
-    return Rule(by, what, label or _default_label(by, what))  # type: ignore[arg-type]
+    return Rule(by, subject, label or _default_label(by, subject))  # type: ignore[arg-type]
 
 
 def _with_label(text: str) -> tuple[str, str]:
@@ -125,7 +125,7 @@ class _Group:
     @property
     def is_ambiguous(self) -> bool:
         """Whether two of its alternatives may begin alike."""
-        plain = [one for one in self.begins if len(one) == 1 and one != "."]
+        plain = [begin for begin in self.begins if len(begin) == 1 and begin != "."]
         return len(self.begins) > 1 and (len(plain) < len(self.begins) or len(set(plain)) < len(plain))
 
 

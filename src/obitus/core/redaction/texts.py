@@ -294,9 +294,9 @@ class Texts:
         if "authorization" in lower:
             text = _AUTHORISATION.sub(_hide_authorisation, text)
         if "cookie" in lower:
-            text = _COOKIES.sub(lambda found: found[0] if "[hidden" in found[2] else found[1] + mark("cookie"), text)
+            text = _COOKIES.sub(lambda match: match[0] if "[hidden" in match[2] else match[1] + mark("cookie"), text)
         if "bearer" in lower or "token" in lower:
-            text = _BEARER.sub(lambda found: f"{found[1]} {mark('token')}", text)
+            text = _BEARER.sub(lambda match: f"{match[1]} {mark('token')}", text)
         text = self._pair.sub(self._hide_pair, text)
         return self._option.sub(self._hide_pair, text)
 
@@ -394,12 +394,12 @@ def _is_prose(match: re.Match[str]) -> bool:
 def _without_parameters(text: str) -> str:
     """Hide the values that a database library shows after a statement; where their end is missing, the whole rest."""
     parts = []
-    done = 0
-    while (start := text.find(_PARAMETERS, done)) >= 0:
+    end_before = 0
+    while (start := text.find(_PARAMETERS, end_before)) >= 0:
         end = _PARAMETERS_END.search(text, start)
-        parts += [text[done:start], f"[parameters: {mark('statement values')}]"]
-        done = end.end() if end is not None else len(text)
-    return "".join((*parts, text[done:]))
+        parts += [text[end_before:start], f"[parameters: {mark('statement values')}]"]
+        end_before = end.end() if end is not None else len(text)
+    return "".join((*parts, text[end_before:]))
 
 
 def _hide_authorisation(match: re.Match[str]) -> str:

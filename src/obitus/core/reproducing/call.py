@@ -112,29 +112,29 @@ class _Test:
                 # The constructor makes the object, whose fields at the failure are not needed.
                 return f"{self._function.rpartition('.')[0]}({self._given(rest)})"
             receiver = self._receiver(first["name"])
-            given = self._given(rest)
+            arguments = self._given(rest)
             if self._call.get("read"):
                 return f"{receiver}.{name}" if is_direct else f"{self._function}.fget({receiver})"
             if is_direct and not via:
-                return f"{receiver}.{name}({given})"
-            return f"{'.'.join([self._function, *via])}({', '.join(part for part in (receiver, given) if part)})"
+                return f"{receiver}.{name}({arguments})"
+            return f"{'.'.join([self._function, *via])}({', '.join(part for part in (receiver, arguments) if part)})"
         if belongs_to == "class" and self._arguments:
             kind = self._writer.expression(self._values.get(self._arguments[0]["name"]), self._arguments[0]["name"])
-            given = self._given(self._arguments[1:])
+            arguments = self._given(self._arguments[1:])
             if not via:
-                return f"{kind}.{name}({given})"
+                return f"{kind}.{name}({arguments})"
             reached = ".".join([self._function, "__func__", *via])
-            return f"{reached}({', '.join(part for part in (kind, given) if part)})"
+            return f"{reached}({', '.join(part for part in (kind, arguments) if part)})"
         return f"{'.'.join([self._function, *via])}({self._given(self._arguments)})"
 
     def _receiver(self, name: str) -> str:
         """Return the name of a method's object, which a statement of its own makes."""
-        made = self._writer.expression(self._values.get(name), name)
-        if is_name(made):
-            return made
+        expression = self._writer.expression(self._values.get(name), name)
+        if is_name(expression):
+            return expression
         holder = self._function.split(".")[-2] if "." in self._function else name
         receiver = self._writer.free_name(holder)
-        self._writer.before.append(f"{receiver} = {made}")
+        self._writer.before.append(f"{receiver} = {expression}")
         return receiver
 
     def _given(self, arguments: list[dict[str, Any]]) -> str:
@@ -167,21 +167,21 @@ class _Test:
                 unnamed.append(f"{name!r}: {expression}")
         return ", ".join([*positional, *named, *([f"**{{{', '.join(unnamed)}}}"] if unnamed else [])])
 
-    def _run(self, said: str) -> list[str]:
+    def _run(self, expression: str) -> list[str]:
         """Return the statements that run a coroutine or generator to its end, where the call is one."""
         how = str(self._call.get("how") or "")
         if how:
             self.notes.append(f"It is {'an' if how.startswith('a') else 'a'} {how}: it is run to its end.")
         if how == "generator":
-            return [f"list({said})"]
+            return [f"list({expression})"]
         if how == "coroutine":
-            return [f"{self._writer.module('asyncio')}.run({said})"]
+            return [f"{self._writer.module('asyncio')}.run({expression})"]
         if how == "async generator":
             return [
-                f"async def read():\n    return [one async for one in {said}]",
+                f"async def read():\n    return [one async for one in {expression}]",
                 f"{self._writer.module('asyncio')}.run(read())",
             ]
-        return [said]
+        return [expression]
 
     def expect(self, type_name: str) -> None:
         """Make the test pass as long as an exception of that type is raised."""

@@ -214,12 +214,12 @@ def _shell(text: str) -> str:
     return "".join(quoted) or "''"
 
 
-def _in_dollar_quotes(one: str) -> str:
-    if one in "\\'":
-        return f"\\{one}"
-    if one.isprintable():
-        return one
-    number = ord(one)
+def _in_dollar_quotes(character: str) -> str:
+    if character in "\\'":
+        return f"\\{character}"
+    if character.isprintable():
+        return character
+    number = ord(character)
     return f"\\x{number:02x}" if number < 0x80 else f"\\u{number:04x}" if number < 0x10000 else f"\\U{number:08x}"
 
 
@@ -303,26 +303,26 @@ def _pytest(sent: _Sent, about: About, base: str) -> str:
     for name, why in sent.missing.items():
         lines += [f"# Not kept: {_one_line(why)}", f'{name} = os.environ.get("{name}", "")']
     lines += ["", "", f"def test_request_of_issue_{about.issue}():"]
-    given = [repr(sent.method), f"BASE + {sent.path!r}"]
+    arguments = [repr(sent.method), f"BASE + {sent.path!r}"]
     if sent.query:
-        given.append(f"params={_python([(name, value) for name, value in sent.query])}")
+        arguments.append(f"params={_python([(name, value) for name, value in sent.query])}")
     if sent.headers:
-        given.append(f"headers={_python([(name, value) for name, value in sent.headers])}")
+        arguments.append(f"headers={_python([(name, value) for name, value in sent.headers])}")
     if sent.kind == "json":
-        given.append(f"json={_python(sent.body)}")
+        arguments.append(f"json={_python(sent.body)}")
     elif sent.kind in ("form", "files") and sent.body:
         fields: dict[str, list[Text]] = {}
         for name, value in sent.body:
             fields.setdefault(name, []).append(value)
-        given.append("data={" + ", ".join(f"{name!r}: [{', '.join(map(_python, values))}]" for name, values in fields.items()) + "}")  # fmt: skip
+        arguments.append("data={" + ", ".join(f"{name!r}: [{', '.join(map(_python, values))}]" for name, values in fields.items()) + "}")  # fmt: skip
     if sent.files:
         files = [
             f"({name!r}, ({file!r}, b'', {kind or 'application/octet-stream'!r}))" for name, file, kind in sent.files
         ]
-        given.append(f"files=[{', '.join(files)}]")
+        arguments.append(f"files=[{', '.join(files)}]")
     if sent.kind == "text":
-        given.append(f"content={_python(sent.body)}")
-    lines.append("    answer = " + laid_out("httpx.request(" + ", ".join(given) + ")", 4))
+        arguments.append(f"content={_python(sent.body)}")
+    lines.append("    answer = " + laid_out("httpx.request(" + ", ".join(arguments) + ")", 4))
     lines.append("    assert answer.status_code < 500, answer.text")
     return "\n".join(lines) + "\n"
 

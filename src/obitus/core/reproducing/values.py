@@ -393,23 +393,23 @@ def _method(writer: ExpressionWriter, value: dict[str, Any], hint: str, level: i
 
 
 def _partial(writer: ExpressionWriter, value: dict[str, Any], hint: str, level: int) -> str:
-    given = [writer.expression(value["of"], hint, level + 1)]
-    if writer.missing and given[0] == writer.missing[-1].name:
-        return given[0]
-    given += [writer.expression(inner, hint, level + 1) for inner in value["items"]]
-    given += [f"**{writer.mapping(value, hint, level)}"] if value.get("entries") else []
-    return f"{writer.imported('functools:partial')}({', '.join(given)})"
+    arguments = [writer.expression(value["of"], hint, level + 1)]
+    if writer.missing and arguments[0] == writer.missing[-1].name:
+        return arguments[0]
+    arguments += [writer.expression(inner, hint, level + 1) for inner in value["items"]]
+    arguments += [f"**{writer.mapping(value, hint, level)}"] if value.get("entries") else []
+    return f"{writer.imported('functools:partial')}({', '.join(arguments)})"
 
 
 def _stream(writer: ExpressionWriter, value: dict[str, Any], _: str, __: int) -> str:
     if "text" in value:
-        made = f"{writer.imported('io:StringIO')}({str(value['text'])!r})"
+        expression = f"{writer.imported('io:StringIO')}({str(value['text'])!r})"
     else:
-        made = f"{writer.imported('io:BytesIO')}({_octets(value['bytes'])})"
+        expression = f"{writer.imported('io:BytesIO')}({_octets(value['bytes'])})"
     if not _whole(value["at"]):
-        return made
+        return expression
     name = writer.free_name("stream")
-    writer.before += [f"{name} = {made}", f"{name}.seek({value['at']})"]
+    writer.before += [f"{name} = {expression}", f"{name}.seek({value['at']})"]
     return name
 
 

@@ -51,27 +51,27 @@ def traces(payload: Mapping[str, Any], now_ms: int, steps: SendersSteps) -> Iter
                 if number <= MOST_RECORDS:
                     spans.append((number, span))
         runs: dict[str, dict[str, Any]] = {}
-        read: list[tuple[int, _Span]] = []
+        valid: list[tuple[int, _Span]] = []
         for place, raw in spans:
             try:
                 span = _Span(raw)
             except (ValueError, TypeError, OverflowError) as error:
                 translated.refused.append((place, str(error)[:200]))
                 continue
-            read.append((place, span))
+            valid.append((place, span))
             if span.kind in (_CLIENT, _PRODUCER):
                 steps.add(source.app, span.trace, _step_of(span))
             if span.is_run:
                 runs[span.trace] = _run_part(span)
                 steps.set_run(source.app, span.trace, runs[span.trace])
-        for place, span in read:
+        for place, span in valid:
             try:
                 translated.reports.extend(
                     [(place, report) for report in _reports_of(span, runs, shared, source, steps)]
                 )
             except (ValueError, TypeError, OverflowError) as error:
                 translated.refused.append((place, str(error)[:200]))
-        translated.reports.extend(_tallies(read, source))
+        translated.reports.extend(_tallies(valid, source))
         yield translated
     if number > MOST_RECORDS:
         yield Translated(Source("", "", ""), [], [], number - MOST_RECORDS)
@@ -222,18 +222,18 @@ def _step_of(span: _Span) -> dict[str, Any]:
         message = f"{attributes.get('http.request.method', '')} {address}".strip() or span.name
     else:
         kind, message = "mark", span.name
-    shown: dict[str, Any] = {"duration_ms": round(span.duration_ms, 3), "span_id": span.id}
-    shown |= {name: attributes[name] for name in _WHOM if isinstance(attributes.get(name), str | int)}
+    attributes_shown: dict[str, Any] = {"duration_ms": round(span.duration_ms, 3), "span_id": span.id}
+    attributes_shown |= {name: attributes[name] for name in _WHOM if isinstance(attributes.get(name), str | int)}
     if span.status is not None:
-        shown["status"] = span.status
+        attributes_shown["status"] = span.status
     if span.status_message:
-        shown["trouble"] = short(span.status_message)
+        attributes_shown["trouble"] = short(span.status_message)
     return {
         "kind": kind,
         "time": to_text(span.start_ns // 1_000_000),
         "severity": "ERROR" if span.failed else "INFO",
         "message": medium(str(message)),
-        "attributes": shown,
+        "attributes": attributes_shown,
     }
 
 

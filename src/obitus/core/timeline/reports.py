@@ -202,12 +202,12 @@ def _under_their_calls(entries: list[Entry], answers: Mapping[str, tuple[str, st
                 calls[f"trace {entry.trace}", whom].append(entry)
     under: dict[str, Entry] = {}
     for place, runs in called.items():
-        made = [one for one in calls.get(place, ()) if all(one.run != run.run for run in runs)]
-        made.sort(key=lambda entry: (entry.time_ms, entry.key))
+        calls_made = [one for one in calls.get(place, ()) if all(one.run != run.run for run in runs)]
+        calls_made.sort(key=lambda entry: (entry.time_ms, entry.key))
         # A call without an answer may have begun no run: where their numbers differ, the pairs are not known.
-        if len(made) == len(runs):
+        if len(calls_made) == len(runs):
             runs.sort(key=lambda entry: (entry.time_ms, entry.key))
-            under |= {entry.key: step for entry, step in zip(runs, made, strict=True)}
+            under |= {entry.key: step for entry, step in zip(runs, calls_made, strict=True)}
     return [replace(entry, parent=under[entry.key].key) if entry.key in under else entry for entry in entries]
 
 

@@ -138,9 +138,9 @@ class Composer:
         if issue is not None:
             return Headline(issue.type, issue.cause, issue.place).title
         key = ", ".join(value or "(none)" for value in firings.key_of(row))
-        what = _what(row)
-        what = what[:1].upper() + what[1:]
-        return f"{what}: {key}" if key else what if what == row.rule else f"{what} ({row.rule})"
+        name = _what(row)
+        name = name[:1].upper() + name[1:]
+        return f"{name}: {key}" if key else name if name == row.rule else f"{name} ({row.rule})"
 
     def _facts(self, row: FiringRow, issue: Issue | None) -> list[tuple[str, str]]:
         if issue is None:

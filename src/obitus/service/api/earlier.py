@@ -76,14 +76,14 @@ def earlier(records: TheRecords, number: Number) -> EarlierAnswer:
     own = store.looks_of(records.reader, issue, traits=True)
     candidates = store.candidates(records.reader, issue)
     ranked = [(nearness(own, store.looks_of(records.reader, row)), row) for row in candidates]
-    ranked.sort(key=lambda one: (-one[0].score, -one[1].settled_ms))
+    ranked.sort(key=lambda pair: (-pair[0].score, -pair[1].settled_ms))
     answers_found = []
     for _, row in ranked[:MOST_LOOKED_AT_CLOSER]:
         # Callers are compared only for the nearest, since they need a further query.
         near = nearness(own, store.looks_of(records.reader, row, traits=True))
         if near.is_enough:
             answers_found.append((near, row))
-    answers_found.sort(key=lambda one: (-one[0].score, -one[1].settled_ms))
+    answers_found.sort(key=lambda pair: (-pair[0].score, -pair[1].settled_ms))
     return EarlierAnswer(
         looked_at=len(candidates),
         earlier=[

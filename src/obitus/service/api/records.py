@@ -99,14 +99,16 @@ def found(
         return _sorted(records, kind, node, window, sort, cursor, limit)
     after = opened(cursor, kind)
     page = _find(records, kind, node, window, limit, Looked(*after) if after else None)
-    shown = _records(records, kind, page)
-    following = closed(shown[-1].time_ms, shown[-1].seq, kind) if page.more and shown else None
+    records_shown = _records(records, kind, page)
+    following = closed(records_shown[-1].time_ms, records_shown[-1].seq, kind) if page.more and records_shown else None
     return answers.RecordsAnswer(
         window=views.window_answer(window),
-        records=rows_of(records, kind, shown),
+        records=rows_of(records, kind, records_shown),
         next=following,
         cut=page.cut or None,
-        hint=_hint(records, kind, question or "", node, window) if node and not shown and after is None else None,
+        hint=_hint(records, kind, question or "", node, window)
+        if node and not records_shown and after is None
+        else None,
     )
 
 

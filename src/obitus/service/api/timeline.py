@@ -143,11 +143,11 @@ def timeline(
         raise Problem("bad-field", "Say one of failure, run, trace, user and host.", field="failure")
     around_ms = around_in_query(around)
     at_ms = time_in_query(at, "at") if at else None
-    which: Failure | None = None
+    subject: Failure | None = None
     if failure is not None:
-        which = issues.failure_with_id(records.reader, failure.bytes)
-        at_ms, title = which.time_ms, f"What led up to a failure in {which.app}"
-        node, whole = _of_failure(which, records), (which.time_ms - DAY_MS, which.time_ms + DAY_MS)
+        subject = issues.failure_with_id(records.reader, failure.bytes)
+        at_ms, title = subject.time_ms, f"What led up to a failure in {subject.app}"
+        node, whole = _of_failure(subject, records), (subject.time_ms - DAY_MS, subject.time_ms + DAY_MS)
     elif run is not None:
         node, title, whole = Compare("run", "=", str(run)), "One run", (0, LAST_MS)
     elif trace is not None:
@@ -165,15 +165,17 @@ def timeline(
             reported += [
                 entry for entry in _reported(records, _of_run(records, below.run), whole)[0] if entry not in reported
             ]
-    if which is not None and all(entry.number != which.seq for entry in reported):
+    if subject is not None and all(entry.number != subject.seq for entry in reported):
         reported += [
-            Reported(content, which.app, which.seq) for content in records.evidence.contents([which.seq]) if content
+            Reported(content, subject.app, subject.seq)
+            for content in records.evidence.contents([subject.seq])
+            if content
         ]
     nearby: list[Entry] = []
     if around_ms and reported:
         middle = at_ms if at_ms is not None else reported[0].number and _time_of(reported[0])
         nearby = _nearby(records, int(middle), around_ms, {entry.app for entry in reported})
-    return _answer(records, title, timeline_of(reported, nearby), which, cut, below)
+    return _answer(records, title, timeline_of(reported, nearby), subject, cut, below)
 
 
 def _of_run(records: Records, run: str) -> Node:

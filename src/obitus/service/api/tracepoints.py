@@ -216,43 +216,43 @@ def add(
     tracepoints: TheTracepoints,
     person: SignedIn,
     name: AppName,
-    asked: TracepointAsked,
+    order: TracepointAsked,
 ) -> OneTracepointAnswer:
     """Set a tracepoint in the running instances of an app; those that allow it get it within a second. An invalid
     condition or value is refused here, before it reaches any app.
     """
-    _check(asked)
+    _check(order)
     app_id = apps.app_named(records.reader, name).id
     now_ms = clock.now_ms()
     values: dict[str, Any] = {
         "app_id": app_id,
-        "issue_id": asked.issue,
-        "environment": asked.environment,
-        "release": asked.release,
-        "file": asked.file.replace("\\", "/"),
-        "line": asked.line,
+        "issue_id": order.issue,
+        "environment": order.environment,
+        "release": order.release,
+        "file": order.file.replace("\\", "/"),
+        "line": order.line,
         "asked": json.dumps(
-            asked.model_dump(
+            order.model_dump(
                 include={
                     "condition", "values", "message", "collect", "depth", "size", "per_second", "hosts", "instances",
                 }
             ),
             ensure_ascii=False,
         ),
-        "hash": asked.hash,
-        "code_hash": asked.code_hash,
-        "most_hits": asked.hits,
+        "hash": order.hash,
+        "code_hash": order.code_hash,
+        "most_hits": order.hits,
         "person_id": person.id,
         "now_ms": now_ms,
-        "until_ms": now_ms + int(asked.minutes * MINUTE_MS),
+        "until_ms": now_ms + int(order.minutes * MINUTE_MS),
     }  # fmt: skip
     number = acts.do(
         person.id,
         "set tracepoint",
         lambda number: (
-            f"{number}: {name} {asked.file}:{asked.line}"
-            + (f" when {asked.condition}" if asked.condition else "")
-            + f", {asked.minutes:g} min"
+            f"{number}: {name} {order.file}:{order.line}"
+            + (f" when {order.condition}" if order.condition else "")
+            + f", {order.minutes:g} min"
         ),
         lambda c: store.add(c, values),
     )
@@ -308,25 +308,25 @@ def _answers(records: Records, tracepoints: list[Tracepoint], now_ms: int) -> li
 
 
 def _answer(tracepoint: Tracepoint, sums: StateSums, now_ms: int) -> TracepointAnswer:
-    asked = json.loads(tracepoint.asked)
+    order = json.loads(tracepoint.asked)
     active = tracepoint.ended_ms is None and tracepoint.until_ms > now_ms
     return TracepointAnswer(
         id=tracepoint.id,
         app=tracepoint.app,
         file=tracepoint.file,
         line=tracepoint.line,
-        condition=asked["condition"],
-        values=asked["values"],
-        message=asked["message"],
-        collect=asked["collect"],
-        depth=asked["depth"],
-        size=asked["size"],
+        condition=order["condition"],
+        values=order["values"],
+        message=order["message"],
+        collect=order["collect"],
+        depth=order["depth"],
+        size=order["size"],
         most_hits=tracepoint.most_hits,
-        per_second=asked["per_second"],
+        per_second=order["per_second"],
         environment=tracepoint.environment,
         release=tracepoint.release,
-        hosts=asked["hosts"],
-        instances=asked["instances"],
+        hosts=order["hosts"],
+        instances=order["instances"],
         checked=bool(tracepoint.hash or tracepoint.code_hash),
         issue=tracepoint.issue_id,
         person=tracepoint.person,

@@ -150,12 +150,12 @@ def newest_first(rows: Iterable[AppRelease]) -> list[str]:
     return [release.version for release in reversed(ordered)][:MOST_RELEASES]
 
 
-def interval(found: Interval | None) -> release_answers.IntervalAnswer | None:
+def interval(bounds: Interval | None) -> release_answers.IntervalAnswer | None:
     """Return a value with its bounds for the API."""
-    if found is None or not math.isfinite(found.value):
+    if bounds is None or not math.isfinite(bounds.value):
         return None
     return release_answers.IntervalAnswer(
-        value=found.value, low=found.low, high=found.high if math.isfinite(found.high) else None
+        value=bounds.value, low=bounds.low, high=bounds.high if math.isfinite(bounds.high) else None
     )
 
 

@@ -118,10 +118,10 @@ class Preparer:
             facts = self._familiar.facts(sender.app_id, form)
             if facts is not None and sender.only_counts(facts.decided.fingerprint, was_counted="counted" in slim[1]):
                 return self._checked(slim, sender, facts)
-        read = report_in(line)
-        if isinstance(read, Refusal):
-            return read
-        report, content, notes = read
+        outcome = report_in(line)
+        if isinstance(outcome, Refusal):
+            return outcome
+        report, content, notes = outcome
         ready = self._whole(report, content, notes, written, sender)
         failure = ready.prepared.failure if isinstance(ready, Ready) else None
         if form is not None and failure is not None and failure.decided.fingerprint in sender.flooding:

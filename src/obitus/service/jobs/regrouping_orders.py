@@ -58,15 +58,15 @@ class RegroupingOrders:
 
         return self._records.writer.run(ask)
 
-    def regroup(self, app_id: int, app: str, person_id: int, person: str, said: str = "") -> int:
-        """Regroup all past failures of an app with the recipe and the active rules. ``said`` is the reason, where it is automatic."""
+    def regroup(self, app_id: int, app: str, person_id: int, person: str, reason: str = "") -> int:
+        """Regroup all past failures of an app with the recipe and the active rules. ``reason`` is given where nobody asked for it."""
         total = store.failures_of_app(self._records.reader, app_id)
         now_ms = self._clock.now_ms()
-        said = said or f"{person} regrouped the history of {app}."
+        reason = reason or f"{person} regrouped the history of {app}."
 
         def ask(connection: sqlite3.Connection) -> int:
-            number = store.begin(connection, "regroup", said, person_id, total, now_ms)
-            _ask_for(connection, number, "regroup", now_ms, app_id=app_id, app=app, person_id=person_id, said=said)
+            number = store.begin(connection, "regroup", reason, person_id, total, now_ms)
+            _ask_for(connection, number, "regroup", now_ms, app_id=app_id, app=app, person_id=person_id, said=reason)
             return number
 
         return self._records.writer.run(ask)

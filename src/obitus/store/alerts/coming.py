@@ -223,16 +223,16 @@ class Came:
         with self._days.open(place.day, limit_s=place.limit_s) as connection:
             # First: a question may call functions that a compiler registers.
             compiler = Compiler(connection, self._kind, self._names)
-            asked = compiler.condition(condition.node) if condition.node is not None else None
+            where = compiler.condition(condition.node) if condition.node is not None else None
             fields = Expressions(connection, self._kind, self._names)
             keys = [fields.key(name) for name in condition.by if name != "issue"]
             columns = [*(sql for sql, _ in keys), "NULL", "NULL"][:2]
             number = fields.number(condition.of) if condition.of else "NULL"
             sql = f"SELECT place, {columns[0]} AS one, {columns[1]} AS two, time_ms, {number} AS value FROM {TABLES[self._kind]} WHERE {place.where}"  # noqa: S608 - expressions from here and from kinds
             params = list(place.params)
-            if asked is not None:
-                sql += f" AND {asked.sql}"
-                params += asked.params
+            if where is not None:
+                sql += f" AND {where.sql}"
+                params += where.params
             records = typed(connection.execute(sql, params), _Record)
             resolves: list[Callable[[Any], Value]] = [resolve for _, resolve in keys]
             values = [

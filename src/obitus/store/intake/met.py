@@ -86,16 +86,16 @@ class MetIssues:
         releases: dict[tuple[int, int, str, str], dict[str, Any]] = {}
         for met_issue in self._kept:
             time_ms, issue_id = met_issue["time_ms"], met_issue["issue_id"]
-            shown = issues.get(issue_id)
-            if shown is None:
-                shown = issues[issue_id] = {"issue_id": issue_id, "failures": 0, "from_older_releases": 0}
-                shown |= _first(met_issue) | _last(met_issue)
-            shown["failures"] += 1
-            shown["from_older_releases"] += met_issue["from_older_release"]
-            if time_ms >= shown["last_ms"]:
-                shown |= _last(met_issue)
-            if time_ms < shown["first_ms"]:
-                shown |= _first(met_issue)
+            issue = issues.get(issue_id)
+            if issue is None:
+                issue = issues[issue_id] = {"issue_id": issue_id, "failures": 0, "from_older_releases": 0}
+                issue |= _first(met_issue) | _last(met_issue)
+            issue["failures"] += 1
+            issue["from_older_releases"] += met_issue["from_older_release"]
+            if time_ms >= issue["last_ms"]:
+                issue |= _last(met_issue)
+            if time_ms < issue["first_ms"]:
+                issue |= _first(met_issue)
             key = (issue_id, met_issue["release_id"], met_issue["environment"], met_issue["entry_point"])
             counted = releases.get(key)
             if counted is None:
