@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import threading
 from collections import OrderedDict
 from contextlib import suppress
 from dataclasses import dataclass
@@ -52,6 +53,7 @@ class ActiveTracepoints:
 
     def __init__(self, records: Records, clock: Clock, live: Live) -> None:
         self._records, self._clock, self._live = records, clock, live
+        self._loading = threading.Lock()
         self._of_app: dict[int, tuple[Tracepoint, ...]] = {}
         self._first_version = clock.now_ms()
         self._versions: dict[int, int] = {}
@@ -67,16 +69,18 @@ class ActiveTracepoints:
 
     def load(self) -> None:
         """Read the active tracepoints, and answer clients whose list has changed. Called from any thread."""
-        active: dict[int, list[Tracepoint]] = {}
-        for tracepoint in store.active(self._records.reader, self._clock.now_ms()):
-            active.setdefault(tracepoint.app_id, []).append(tracepoint)
-        before, self._of_app = self._of_app, {app_id: tuple(ones) for app_id, ones in active.items()}
-        for app_id in {*before, *self._of_app}:
-            if [tracepoint.id for tracepoint in before.get(app_id, ())] != [
-                tracepoint.id for tracepoint in self._of_app.get(app_id, ())
-            ]:
-                self._versions[app_id] = max(self._clock.now_ms(), self.version(app_id) + 1)
-                self._wake(app_id)
+        # Of two changes the later one must have the last word.
+        with self._loading:
+            active: dict[int, list[Tracepoint]] = {}
+            for tracepoint in store.active(self._records.reader, self._clock.now_ms()):
+                active.setdefault(tracepoint.app_id, []).append(tracepoint)
+            before, self._of_app = self._of_app, {app_id: tuple(ones) for app_id, ones in active.items()}
+            for app_id in {*before, *self._of_app}:
+                if [tracepoint.id for tracepoint in before.get(app_id, ())] != [
+                    tracepoint.id for tracepoint in self._of_app.get(app_id, ())
+                ]:
+                    self._versions[app_id] = max(self._clock.now_ms(), self.version(app_id) + 1)
+                    self._wake(app_id)
         self.tell()
 
     def tell(self) -> None:

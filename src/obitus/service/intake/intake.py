@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import replace
@@ -62,6 +63,10 @@ class Intake:
         self.remarks = Notes()
         self.clients = Notes()
         """The client that sent the latest reports of each app."""
+        self._loading = threading.Lock()
+        """Held while rules or orders are read and put in place: of two changes the later one must have the last word."""
+        self._numbering = threading.Lock()
+        """Held for a moment while ``_rules`` is replaced, also on the event loop."""
         self._rules = Rules(0, (), (), None)
         self.log_orders: dict[int, list[LogOrder]] = {}
         """Orders for the loggers of apps, by the app's number."""
@@ -87,26 +92,31 @@ class Intake:
     def load_log_orders(self) -> None:
         """Send orders for loggers to clients from now on."""
         orders: dict[int, list[LogOrder]] = {}
-        for order in log_orders.active(self.records.reader, self.clock.now_ms()):
-            orders.setdefault(order.app_id, []).append(order)
-        self.log_orders = orders
+        with self._loading:
+            for order in log_orders.active(self.records.reader, self.clock.now_ms()):
+                orders.setdefault(order.app_id, []).append(order)
+            self.log_orders = orders
 
     def load_rules(self) -> None:
         """Apply the team's redaction and grouping rules to new reports from now on."""
         reader, evidence = self.records.reader, self.records.evidence
-        texts = [row.rule for row in rules.REDACTION.active(reader)]
-        grouping = [(row.rule, row.id) for row in rules.GROUPING.active(reader)]
-        self.preparer.use(redactor_of(texts), grouping_of(grouping), self.shelf.turn_back)
-        self._rules = Rules(self._rules.number + 1, tuple(texts), tuple(grouping), evidence.dictionary, self._maps())
+        with self._loading:
+            texts = [row.rule for row in rules.REDACTION.active(reader)]
+            grouping = [(row.rule, row.id) for row in rules.GROUPING.active(reader)]
+            self.preparer.use(redactor_of(texts), grouping_of(grouping), self.shelf.turn_back)
+            with self._numbering:
+                number = self._rules.number + 1
+                self._rules = Rules(number, tuple(texts), tuple(grouping), evidence.dictionary, self._maps())
 
     @property
     def rules(self) -> Rules:
         """The rules for worker processes."""
-        rules, dictionary = self._rules, self.records.evidence.dictionary
-        maps = self._maps()
-        if (rules.dictionary or (0,))[0] != (dictionary or (0,))[0] or rules.maps != maps:
-            rules = self._rules = replace(rules, number=rules.number + 1, dictionary=dictionary, maps=maps)
-        return rules
+        dictionary, maps = self.records.evidence.dictionary, self._maps()
+        with self._numbering:
+            rules = self._rules
+            if (rules.dictionary or (0,))[0] != (dictionary or (0,))[0] or rules.maps != maps:
+                rules = self._rules = replace(rules, number=rules.number + 1, dictionary=dictionary, maps=maps)
+            return rules
 
     def _maps(self) -> Maps | None:
         return None if self.shelf.is_empty else Maps(self.records.reader.path, self.shelf.changes)
