@@ -61,6 +61,8 @@ class Connection:
         self._target = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
         self._socket: Any = None
         self._file: tuple[int, int] | None = None
+        self._answered: Any = None
+        """The address of the latest connection."""
 
     def post(self, body: bytes, headers: dict[str, str], connect_s: float, whole_s: float) -> Answer:
         """Send a body and return the answer. Raises PostTrouble.
@@ -168,16 +170,19 @@ class Connection:
             places = getaddrinfo(self._host, self._port, 0, socket.SOCK_STREAM)
         except (OSError, UnicodeError) as error:
             raise CannotConnect(f"{type(error).__name__}: {error}") from error
-        for family, kind, protocol, _, address in places:
+        # The one that answered last comes first: others may have no route, as IPv6 often has none.
+        places.sort(key=lambda place: place[4] != self._answered)
+        for number, (family, kind, protocol, _, address) in enumerate(places):
             opened = None
             try:
                 opened = Socket(family, kind, protocol)
-                opened.settimeout(max(0.01, ends - monotonic()))
+                # One that does not answer at all must leave time for the others.
+                opened.settimeout(max(0.01, (ends - monotonic()) / (len(places) - number)))
                 opened.connect(address)
                 opened.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
                 if self._tls is not None:
                     opened = self._tls.wrap_socket(opened, server_hostname=self._name)
-                self._socket, self._file = opened, file_of(opened.fileno())
+                self._socket, self._file, self._answered = opened, file_of(opened.fileno()), address
                 return
             except (OSError, ValueError) as error:
                 trouble = error
