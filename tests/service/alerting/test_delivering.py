@@ -269,6 +269,34 @@ def test_redirects_are_looked_at_each(running: Running, receiver: Receiver) -> N
         assert not answer["delivered"] and said in answer["answer"], to
 
 
+def test_what_is_secret_is_for_one_host(running: Running, receiver: Receiver) -> None:
+    """A redirect to the same host takes the team's headers along, one to another host takes none of them, whatever their names."""
+    own = {"Authorization": "Bearer tide", "X-Harbour-Key": "berth"}
+    with receiving() as other:
+        webhook(running, receiver, secrets={"secret": "ebb", "headers": own})
+
+        def lead(to: str) -> Any:
+            def act(handler: Any, got: Any) -> None:
+                if got.path == "/moved":
+                    receiver.act = None
+                handler.send_response(307 if receiver.act else 204)
+                handler.send_header("Location", to)
+                handler.send_header("Content-Length", "0")
+                handler.end_headers()
+
+            return act
+
+        receiver.act = lead("/moved")
+        assert running.ask("POST", "/api/channels/ops/test").json()["delivered"]
+        receiver.act = lead(other.url)
+        assert running.ask("POST", "/api/channels/ops/test").json()["delivered"]
+        moved, away = receiver.got[1], other.got[0]
+        names = {name.lower() for name in own} | {"obitus-signature"}
+        assert moved.path == "/moved" and names <= moved.headers.keys()
+        assert not names & away.headers.keys() and away.headers["content-type"] == moved.headers["content-type"]
+        assert away.json()
+
+
 def test_a_receiver_that_sends_back_a_gigabyte_or_nothing(
     running: Running, receiver: Receiver, monkeypatch: pytest.MonkeyPatch
 ) -> None:

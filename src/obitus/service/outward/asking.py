@@ -26,6 +26,8 @@ MOST_REDIRECTS: Final = 3
 MOST_BYTES: Final = 64 * 1024
 LONGEST_ADDRESS: Final = 2000
 _REDIRECTS: Final = frozenset({301, 302, 303, 307, 308})
+_FOR_ANY_HOST: Final = frozenset({"content-type", "content-encoding", "user-agent"})
+"""Headers that go along when a request is redirected to another host."""
 # IPv4 addresses embedded in IPv6: mapped, translated (NAT64), 6to4, Teredo.
 _NAT64: Final = ipaddress.ip_network("64:ff9b::/96")
 
@@ -112,11 +114,9 @@ class Asker:
             if onward in urls:
                 raise AskingTrouble("it redirects in a circle")
             urls.add(onward)
-            # Credentials and signatures for one host are not sent to another.
+            # Credentials and signatures for one host are not sent to another. They may be in headers of any name.
             if urlsplit(onward).netloc != urlsplit(url).netloc:
-                headers = {
-                    name: value for name, value in headers.items() if name.lower() not in ("authorization", "cookie")
-                }
+                headers = {name: value for name, value in headers.items() if name.lower() in _FOR_ANY_HOST}
             url = onward
         raise AskingTrouble(f"it redirects more than {MOST_REDIRECTS} times")
 
