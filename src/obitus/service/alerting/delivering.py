@@ -153,8 +153,10 @@ class Delivering:
                 thread = threading.Thread(
                     target=self._deliver, args=(channel_id,), name=f"obitus-channel-{channel_id}", daemon=True
                 )
-                self._busy[channel_id] = thread
+                # Started first: where no thread can be started, the channel must not count as busy. The thread takes the
+                # lock before it ends.
                 thread.start()
+                self._busy[channel_id] = thread
 
     def _deliver(self, channel_id: int) -> None:
         """Send the messages of one channel that can be sent now, in order."""

@@ -89,8 +89,10 @@ class Passing:
                 self._workers.pop(name).stop()
             for name, row in targets.items():
                 if name not in self._workers:
-                    self._workers[name] = _Worker(self, row, self._records, self._clock, self._home)
-                    self._workers[name].start()
+                    worker = _Worker(self, row, self._records, self._clock, self._home)
+                    # Before it counts as there: where no thread can be started, the next refresh tries again.
+                    worker.start()
+                    self._workers[name] = worker
 
     def wake(self, name: str) -> None:
         """Let a target be tried at once."""
@@ -162,8 +164,8 @@ class _Worker:
         while not self._stopping.is_set():
             try:
                 if taker is None:
-                    taker = self._passing.taker(self.target)
                     reading = Reading(self._records, wanted_of(self.target, self._clock.now_ms()), self._home)
+                    taker = self._passing.taker(self.target)
                 went_on = self._turn(reading, taker)
                 tries = 0
                 moved = moved or went_on
