@@ -44,17 +44,14 @@ class Housekeeping:
         self._thread.join()
 
     def _keep(self) -> None:
+        steps = (self._train, self._reopen, self._prune, self._remove, self._make_board, self._look)
         while not self._stopping.wait(EVERY_S):
-            try:
-                self._train()
-                self._reopen()
-                self._prune()
-                self._remove()
-                first_board.make(self._records, self._clock.now_ms())
-                self._look()
-            except Exception:
-                # Housekeeping must never stop intake; it tries again at the next turn.
-                _log.exception("housekeeping failed; it will be tried again")
+            for step in steps:
+                try:
+                    step()
+                except Exception:
+                    # Housekeeping must never stop intake, and one step must not stop the others.
+                    _log.exception("housekeeping failed at %s; it will be tried again", step.__name__.strip("_"))
 
     def _train(self) -> None:
         evidence = self._records.evidence
@@ -77,6 +74,9 @@ class Housekeeping:
         """Reopen the issues that were parked until a time that has come."""
         if parking.is_due(self._records.reader, self._clock.now_ms()):
             self._records.writer.run(lambda c: parking.reopen_due(c, self._clock.now_ms()))
+
+    def _make_board(self) -> None:
+        first_board.make(self._records, self._clock.now_ms())
 
     def look_soon(self) -> None:
         """Find quiet failures at the next turn, regardless of the interval."""
