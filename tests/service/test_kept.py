@@ -130,6 +130,35 @@ def test_said_for_one_app_and_for_ever(weeks: Running) -> None:
     assert len(keep(weeks, kind="logs", app="gatekeeper", days=None)["kept"]) == 4
 
 
+@pytest.mark.parametrize("is_over", [False, True], ids=["at once", "after a day"])
+def test_after_a_long_silence(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, is_over: bool) -> None:
+    """A machine that starts with a clock far ahead removes nothing by age for a day, which is time to set it right."""
+    service, running = start(tmp_path / "data")
+    key, now = running.add_app(), datetime.now(UTC)
+    for ago in (100, 10):
+        at = now - timedelta(days=ago)
+        running.send(key, failure_at(at, "depth_at"), reported(at, "log", severity="INFO", message="tide"))
+    assert running.get("/api/kept")["held"] == ""
+    running.http.clear()
+    service.stop()
+    if is_over:
+        monkeypatch.setattr(keeping, "HELD_S", 0.0)
+    service, running = start(tmp_path / "data")
+    try:
+        held_by_clock = running.get("/api/kept")["held"]
+        days = [step.day for step in running.service.keeping.look()]
+        if is_over:
+            assert held_by_clock == "" and len(days) == 1
+        else:
+            assert held_by_clock.startswith("There was no report for 10 days before this start.") and not days
+            assert len(running.get("/api/kept/preview")["steps"]) == 1
+            running.service.records.writer.run(lambda c: retention.keep_within(c, 10))
+            assert len(running.service.keeping.look()) == 2, "the bound of the room holds all the same"
+    finally:
+        running.http.clear()
+        service.stop()
+
+
 def test_by_room(weeks: Running) -> None:
     """Beyond the room that was said the oldest days go, whatever their kinds; today and yesterday stay."""
     for kind in thinning.KINDS:

@@ -5862,6 +5862,11 @@ export interface components {
              * @description The oldest day that something is kept of.
              */
             oldest: string | null;
+            /**
+             * Held
+             * @description Why nothing is removed by its age at present; '' where it is.
+             */
+            held: string;
             /** Removed */
             removed: components["schemas"]["RemovedDayAnswer"][];
         };

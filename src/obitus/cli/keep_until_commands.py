@@ -44,6 +44,8 @@ def show_kept(url: Url = None, token: Token = None, as_json: Json = False) -> No
     room = f" of {size_of(answer['most_bytes'])}" if answer["most_bytes"] else ""
     oldest = f", the oldest of {answer['oldest']}" if answer["oldest"] else ""
     show.say(f"{count_of(answer['days'], 'day')} take {size_of(answer['bytes'])}{room}{oldest}.", show.QUIET)
+    if answer["held"]:
+        show.say(answer["held"])
     _steps(service.get("/api/kept/preview"), "is due to be removed")
 
 

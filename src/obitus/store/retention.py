@@ -125,10 +125,11 @@ def due(
     *,
     said: list[KeptFor] | None = None,
     most_bytes: int | None = None,
+    by_age: bool = True,
     clean: dict[int, str] | None = None,
 ) -> list[DayRemoval]:
     """Return the removals due now, the oldest day first. ``said`` and ``most_bytes`` replace the stored settings,
-    for a preview. ``clean`` caches between calls which days have nothing to remove: finding that out takes reading
+    for a preview. Without ``by_age`` only what is beyond the room is due. ``clean`` caches between calls which days have nothing to remove: finding that out takes reading
     them.
     """
     reader, days = records.reader, records.days
@@ -145,7 +146,7 @@ def due(
         # How old these records are is not known.
         if day.day == UNDATED:
             continue
-        gone, why = _over(said, apps, today - day.day - 1)
+        gone, why = _over(said, apps, today - day.day - 1) if by_age else ({}, "")
         # Newest first: `room` is what newer days take. Yesterday stays, too: late reports still arrive for it.
         if most_bytes is not None and room > most_bytes and day.day < today - 1:
             gone = {kind: tuple(sorted(apps)) for kind in KINDS}

@@ -11,6 +11,7 @@ from obitus.core.clock import to_text
 from obitus.core.days import day_text
 from obitus.service.api.answers import Time
 from obitus.service.dependencies import TheClock, TheRecords
+from obitus.service.jobs.keeping import TheKeeping
 from obitus.service.problems import described
 from obitus.service.routing import Router
 from obitus.service.sign_in.access import SignedIn, signed_in
@@ -62,6 +63,7 @@ class KeptAnswer(BaseModel):
     bytes: int = Field(description="What they take now.")
     days: int
     oldest: str | None = Field(description="The oldest day that something is kept of.")
+    held: str = Field(description="Why nothing is removed by its age at present; '' where it is.")
     removed: list[RemovedDayAnswer]
 
 
@@ -99,7 +101,7 @@ class KeptPreview(BaseModel):
 
 
 @router.get("", summary="How long reports are kept")
-def kept(records: TheRecords) -> KeptAnswer:
+def kept(records: TheRecords, keeping: TheKeeping) -> KeptAnswer:
     """Return how long each kind is kept, how much room everything takes, and which days had removals."""
     rules = retention.rules(records.reader)
     names = {app.id: app.name for app in store_apps.apps(records.reader)}
@@ -111,6 +113,7 @@ def kept(records: TheRecords) -> KeptAnswer:
         bytes=retention.bytes_of_days(records),
         days=len(days),
         oldest=min((day_text(day.day) for day in days if day.day), default=None),
+        held=keeping.why_held,
         removed=[
             RemovedDayAnswer(
                 day=day_text(thinned_day.day),
@@ -124,7 +127,7 @@ def kept(records: TheRecords) -> KeptAnswer:
 
 
 @router.put("", summary="Set how long something is kept")
-def keep(records: TheRecords, acts: TheActs, person: SignedIn, order: KeptOrder) -> KeptAnswer:
+def keep(records: TheRecords, acts: TheActs, keeping: TheKeeping, person: SignedIn, order: KeptOrder) -> KeptAnswer:
     """Set for how many days a kind is kept, of an app or of all; or how much room everything may take. It takes
     effect within ten minutes."""
     if order.kind is None:
@@ -140,7 +143,7 @@ def keep(records: TheRecords, acts: TheActs, person: SignedIn, order: KeptOrder)
             f"{kind} of {order.app or 'all apps'}: {length}",
             lambda c: retention.keep_for(c, kind, app_id, order.days),
         )
-    return kept(records)
+    return kept(records, keeping)
 
 
 @router.get("/preview", summary="What would be removed")

@@ -6,10 +6,13 @@ import logging
 import threading
 import time
 from pathlib import Path
-from typing import Final
+from typing import Annotated, Final
 
-from obitus.core.days import day_text
+from obitus.core.clock import DAY_MS, to_text
+from obitus.core.days import UNDATED, day_text
+from obitus.core.wording import count_of, minute_of
 from obitus.service.clock import Clock
+from obitus.service.dependencies import part
 from obitus.store import people, reserve, retention
 from obitus.store.errors import StoreError, StoreFull
 from obitus.store.records import Records
@@ -20,6 +23,11 @@ FIRST_S: Final = 900.0
 EVERY_S: Final = 600.0
 DISK_EVERY_S: Final = 20.0
 """Interval of checking the room of the disk: where it is short, records are removed at once."""
+AWAY_MS: Final = 3 * DAY_MS
+"""The longest time without a report, at a start, that is taken for granted. After more of it the machine's clock may
+be wrong, and everything would look over its time."""
+HELD_S: Final = 24 * 3600.0
+"""How long after such a start nothing is removed by its age."""
 REMOVED: Final = "removed evidence"
 
 _log = logging.getLogger("obitus.service")
@@ -34,6 +42,11 @@ class Keeping:
         self._clean: dict[int, str] = {}
         self._is_said = False
         """Whether it is logged that the disk is nearly full: once, not with each check."""
+        self._held_until_s = 0.0
+        self._away_days = self._days_without_reports()
+        if self._away_days:
+            self._held_until_s = time.monotonic() + HELD_S
+            _log.warning("%s", self.why_held)
         self._thread = threading.Thread(target=self._keep, name="obitus-keeping", daemon=True)
         self._thread.start()
 
@@ -42,10 +55,32 @@ class Keeping:
         self._stopping.set()
         self._thread.join()
 
+    @property
+    def why_held(self) -> str:
+        """Why nothing is removed by its age at present, '' where it is."""
+        left_s = self._held_until_s - time.monotonic()
+        if left_s <= 0:
+            return ""
+        until = minute_of(to_text(self._clock.now_ms() + round(left_s * 1000)))
+        return (
+            f"There was no report for {count_of(self._away_days, 'day')} before this start. In case this machine's clock "
+            f"is wrong, nothing is removed by its age before {until} UTC."
+        )
+
+    def _days_without_reports(self) -> int:
+        """Return how many days before now the latest report was, 0 where that is not long."""
+        latest_ms = max((day.latest_ms for day in self._records.days.known() if day.day != UNDATED), default=0)
+        away_ms = self._clock.now_ms() - latest_ms
+        return away_ms // DAY_MS if latest_ms and away_ms > AWAY_MS else 0
+
     def look(self) -> list[DayRemoval]:
         """Remove what is due; return the removals."""
         done = []
-        for step in retention.due(self._records, self._clock.now_ms(), most_bytes=self._room(), clean=self._clean):
+        by_age = not self.why_held
+        due = retention.due(
+            self._records, self._clock.now_ms(), most_bytes=self._room(), by_age=by_age, clean=self._clean
+        )
+        for step in due:
             if self._stopping.is_set():
                 break
             try:
@@ -98,3 +133,6 @@ class Keeping:
                 self.look()
             except Exception:
                 _log.exception("records over their time could not be removed; it is tried again")
+
+
+TheKeeping = Annotated[Keeping, part("keeping")]
