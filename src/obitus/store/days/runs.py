@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
-from typing import Any, Final
+from typing import Any, Final, NamedTuple
 
 from obitus.core.asking.records import CALLS, LONGEST_REQUEST, request_line, uuid_text
 from obitus.core.calls import AlikeCalls, CallKind, answered_at, called_text, calls_of
@@ -19,9 +18,10 @@ INSERT INTO runs (place, time_ms, late_ms, app_id, release_id, environment_id, e
 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"""
 
 
-@dataclass(frozen=True, slots=True)
-class RunFacts:
+class RunFacts(NamedTuple):
     """A run's row, in addition to its evidence."""
+
+    # A tuple, since most come from another process: a dataclass takes five times as long to pass on.
 
     entry_point: str
     outcome: str

@@ -29,8 +29,7 @@ class FailureFacts:
     """Its row in its day's file."""
 
 
-@dataclass(frozen=True, slots=True)
-class TallyFacts:
+class TallyFacts(NamedTuple):
     """Counted runs of one entry point that ended with one outcome."""
 
     entry_point: str
