@@ -28,7 +28,7 @@ from obitus.core.version import media_type
 from obitus.demo import front, pier, repository, ticket_desk
 from obitus.demo.receiver import Receiver
 from obitus.demo.recording import lay_out
-from obitus.demo.replaying import batches, starts_at
+from obitus.demo.replaying import Replaying
 from obitus.demo.story import (
     APPS,
     CHECK_LIST,
@@ -68,10 +68,8 @@ class _Clock:
         return self.story_ms if self.story_ms is not None else system_clock_ms()
 
 
-def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) -> None:
-    """Replace the demo's records by the recorded reports of the line's apps, and serve them. The story ends in the
-    last full hour before ``until_ms`` (Unix, milliseconds), or now; within one hour it is identical, ids included.
-    """
+def run(data: Path, port: int, replaying: Replaying, *, load_only: bool) -> None:
+    """Replace the demo's records by the recorded reports of the line's apps, and serve them."""
     _empty(data)
     try:
         opened = listen("127.0.0.1", port)
@@ -92,7 +90,7 @@ def run(data: Path, port: int, *, load_only: bool, until_ms: int | None = None) 
     desk: TicketDesk | None = None
     try:
         receiver.start()
-        story = _Story(service, data, clock, until_ms or system_clock_ms())
+        story = _Story(service, data, clock, replaying)
         story.play(receiver)
         clock.story_ms = None
         story.read_front()
@@ -135,10 +133,10 @@ def _receiver(port: int) -> Receiver:
 class _Story:
     """Sends the recorded reports, day after day; at the end of each day people make decisions."""
 
-    def __init__(self, service: Parts, data: Path, clock: _Clock, until_ms: int) -> None:
+    def __init__(self, service: Parts, data: Path, clock: _Clock, replaying: Replaying) -> None:
         self._service, self._clock = service, clock
         self._data, self._deploys, self._depot = data, data / "deploys", data / "passed-on"
-        self._start_ms = starts_at(until_ms)
+        self._replaying, self._start_ms = replaying, replaying.start_ms
         self._http = urllib3.PoolManager(retries=False)
         self._token = ""
         self._keys: dict[tuple[str, str], str] = {}
@@ -147,8 +145,6 @@ class _Story:
     def play(self, receiver: Receiver) -> None:
         """Load everything. Messages of alerts go to a receiver."""
         self._clock.story_ms = self._start_ms
-        # Meanwhile git makes the commits, in a process of its own.
-        reading = ThreadPoolExecutor(1).submit(batches, self._start_ms)
         self._token = self._service.passes.add("token", 1, "demo loader", DAYS * 2 * DAY_MS)
         for app, kind in APPS:
             self._keys[app, "production"] = self._post("/api/apps", {"name": app, "kind": kind})["key"]
@@ -160,19 +156,21 @@ class _Story:
         lay_out(self._deploys)
         self._commit()
         self._receive_alerts(receiver)
-        days = reading.result()
+        days = self._replaying.days()
         columns = (TextColumn("Loading the ferry line, day {task.fields[day]}"), BarColumn(), TimeElapsedColumn())
-        with Progress(*columns, console=console) as progress:
-            task = progress.add_task("", total=sum(map(len, days.values())), day=1)
-            for day in range(DAYS):
+        # Two bodies on the way: one is prepared while the other is written.
+        with Progress(*columns, console=console) as progress, ThreadPoolExecutor(2) as sending:
+            task = progress.add_task("", total=sum(len(bodies.others) for bodies in days), day=1)
+            for day, bodies in enumerate(days):
                 self._clock.story_ms = self._start_ms + (day + 1) * DAY_MS
                 progress.update(task, day=day + 1)
                 self._tell_deploys(day)
                 if day == DAYS - 1:
                     # Not before: two weeks of records take seconds to pass on, and all of them look alike.
                     self._pass_on()
-                for index, body in days.get(day, ()):
-                    self._report(PLAYERS[index].app, PLAYERS[index].environment, body)
+                for player, body in bodies.failures:
+                    self._report(player, body)
+                for _ in sending.map(lambda part: self._report(*part), bodies.others):
                     progress.advance(task)
                 self._service.runner.look("watching")
                 self._service.runner.look("alerting")
@@ -199,7 +197,7 @@ class _Story:
             headers = {"Origin": pier.ORIGIN, "Content-Type": "text/plain"}
             _loaded(self._http.request("POST", f"{url}/page?key={key}", headers=headers, body=page), 200)
             if service:
-                self._report("sailings", "production", service)
+                self._send("sailings", "production", service)
 
     def _receive_alerts(self, receiver: Receiver) -> None:
         """Add channels, and rules over events: rules over windows do not work while the story's time leaps."""
@@ -271,7 +269,10 @@ class _Story:
         if sending.refused:
             raise CliError(f"the demo could not be loaded: {'; '.join(sending.reasons)}")
 
-    def _report(self, app: str, environment: str, body: bytes) -> None:
+    def _report(self, player: int, body: bytes) -> None:
+        self._send(PLAYERS[player].app, PLAYERS[player].environment, body)
+
+    def _send(self, app: str, environment: str, body: bytes) -> None:
         headers = {
             "Authorization": f"Bearer {self._keys[app, environment]}",
             "Content-Type": media_type("demo"),

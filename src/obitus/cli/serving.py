@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import re
 import sqlite3
+import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
@@ -29,12 +30,19 @@ class OpenIdOrder:
 
 
 def demo(data: Path, port: int, *, load_only: bool, until_ms: int | None) -> None:
-    """Run the service with the ferry line's two weeks in it."""
+    """Run the service with the ferry line's two weeks in it. The story ends in the last full hour before ``until_ms``
+    (Unix, milliseconds), or now; within one hour it is the same, ids and numbers of issues included.
+    """
     try:
-        from obitus.cli import demo_loading
+        from obitus.demo.replaying import Replaying, starts_at
+
+        # Begun first: importing the service takes seconds, too.
+        with Replaying(starts_at(until_ms or int(time.time() * 1000))) as replaying:
+            from obitus.cli import demo_loading
+
+            demo_loading.run(data, port, replaying, load_only=load_only)
     except ImportError as error:
         raise UsageTrouble(f"the demo needs the service ({error.name}). Run: pip install 'obitus[server]'") from error
-    demo_loading.run(data, port, load_only=load_only, until_ms=until_ms)
 
 
 def serve(
