@@ -56,6 +56,14 @@ def wrapped_each(lines: list[str]) -> list[str]:
     return [json.dumps({"log": line + "\n", "stream": "stderr", "time": "2026-11-25T10:00:00.5Z"}) for line in lines]
 
 
+def of_the_journal(lines: list[str]) -> list[str]:
+    """The system's journal, exported: each line is an entry."""
+    return [
+        json.dumps({"__REALTIME_TIMESTAMP": "1764064800500000", "MESSAGE": line, "PRIORITY": "3", "_PID": "12"})
+        for line in lines
+    ]
+
+
 FORMS: dict[str, Callable[[list[str]], list[str]]] = {
     "as it is": lambda lines: lines,
     "behind a record": behind(f"{at(7)} ERROR [gate-1] skerry.Gate - failed"),
@@ -81,6 +89,7 @@ FORMS: dict[str, Callable[[list[str]], list[str]]] = {
     "windows' line ends": lambda lines: [line + "\r" for line in lines],
     "others between": interleaved,
     "each line in JSON": wrapped_each,
+    "each line in the journal": of_the_journal,
     "whole in JSON": lambda lines: [json.dumps({"ts": at(7), "level": "error", "msg": "x", "exception": "\n".join(lines)})],
     "whole as JSON's message": lambda lines: [json.dumps({"time": at(7), "level": "error", "message": "\n".join(lines)})],
     "whole in a named value": lambda lines: [f'time="{at(7)}" level=error msg="boom" stack=' + json.dumps("\n".join(lines))],
@@ -174,6 +183,10 @@ def test_many_traces_in_a_log(form: str) -> None:
         ('{"@timestamp":"2026-11-25T10:00:00.1Z","log.level":"ERROR","message":"x"}', LogLine("2026-11-25T10:00:00.1Z", "ERROR", "x")),
         ('time="2026-11-25 10:00:00" level=error msg="gate \\"7\\" jams" gate=7', LogLine("2026-11-25 10:00:00", "ERROR", 'gate \\"7\\" jams')),
         ("ts=2026-11-25T10:00:00Z lvl=info msg=up", LogLine("2026-11-25T10:00:00Z", "INFO", "up")),
+        ('{"level":40,"time":1764064801250,"pid":3,"msg":"gate jams"}', LogLine("1764064801250", "WARN", "gate jams")),
+        ('{"__REALTIME_TIMESTAMP":"1764064801250000","PRIORITY":"6","MESSAGE":"up"}', LogLine("1764064801250000", "INFO", "up")),
+        ('{"level":3,"timestamp":1764064801.25,"message":"x"}', LogLine("1764064801.25", "ERROR", "x")),
+        ('{"level":70,"ts":1764064801250000000,"msg":"x"}', LogLine("1764064801250000000", "", "x")),
         ("2026-11-25 10:00:00 SEVERE gate: jams", LogLine("2026-11-25 10:00:00", "ERROR", "jams")),
         ('{"seat": 4}', None), ("a = b", None), ("nothing", None),
     ],

@@ -30,7 +30,7 @@ def test_forms_with_an_offset(moment: datetime, zone: timezone) -> None:
     clock, fraction = at.strftime("%H:%M:%S"), f"{at.microsecond // 1000:03d}"
     for written in (
         f"{at:%Y-%m-%d}T{clock}.{fraction}{offset(at, ':')}", f"{at:%Y-%m-%d} {clock},{fraction} {offset(at)}", f"{at:%Y/%m/%d} {clock}.{fraction}000{offset(at)}",
-        f"{moment:%Y-%m-%d}T{moment:%H:%M:%S}.{fraction}Z", f"{moment:%Y-%m-%d} {moment:%H:%M:%S}.{fraction} UTC", f"{moment.timestamp():.3f}", f"{int(moment.timestamp())}{fraction}",
+        f"{moment:%Y-%m-%d}T{moment:%H:%M:%S}.{fraction}Z", f"{moment:%Y-%m-%d} {moment:%H:%M:%S}.{fraction} UTC", f"{moment.timestamp():.3f}", f"{int(moment.timestamp())}{fraction}", f"{int(moment.timestamp())}{fraction}000", f"{int(moment.timestamp())}{fraction}000000",
     ):  # fmt: skip
         assert time_of(written, OSLO, 0) == to_ms(moment), written
     whole = to_ms(moment) // 1000 * 1000

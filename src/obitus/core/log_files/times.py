@@ -1,6 +1,6 @@
 """Times at the beginning of log lines, in the forms that log writers use.
 
-Sources: RFC 3339; the common log format of NCSA; RFC 3164 (a time without a year); Unix seconds and milliseconds.
+Sources: RFC 3339; the common log format of NCSA; RFC 3164 (a time without a year); Unix seconds, and their thousandths, millionths and billionths.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ _FORMS: Final = (
     ),
     re.compile(rf"{_CLOCK}{_ZONE}$"),
 )
-_UNIX = re.compile(r"(\d{10})(?:\.(\d{1,9})|(\d{3}))?$")
+_UNIX = re.compile(r"(\d{10})(?:\.(\d{1,9})|(\d{3}(?:\d{3}){0,2}))?$")
 _OFFSET = re.compile(r"([+-])(\d{2}):?(\d{2})$")
 
 

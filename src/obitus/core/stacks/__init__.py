@@ -22,8 +22,8 @@ from obitus.core.stacks.prefixes import streams
 
 MOST_WRAPPED: Final = 1_000_000
 MOST_STRINGS: Final = 50
-# Collectors of container output, and some logging libraries, wrap each line.
-_ONE_LINE = re.compile(r'[{,] *"(?:log|message|msg|line)" *: *"((?:[^"\\]|\\.)*+)"')
+# Collectors of container output, the system's journal, and some logging libraries, wrap each line.
+_ONE_LINE = re.compile(r'[{,] *"(?:log|message|MESSAGE|msg|line)" *: *"((?:[^"\\]|\\.)*+)"')
 _LINE_END = re.compile(r'(?<!\\)(?:\\\\)*+\\n(?!")')
 _COLOURS = re.compile(r"\x1b\[[0-9;]{0,20}m")
 _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
