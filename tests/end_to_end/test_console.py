@@ -417,6 +417,17 @@ def test_a_page_that_cannot_be_loaded(page: Page, running: Running) -> None:
     expect(page.get_by_role("heading", name="Releases")).to_be_visible()
 
 
+def test_a_page_that_is_opened_while_the_service_is_away(page: Page, running: Running) -> None:
+    """Who is signed in is still so once the service answers: the page goes on by itself."""
+    fill(running)
+    page.route("**/api/me", lambda route: route.fulfill(status=502))
+    at(page, running, "/issues")
+    expect(page.get_by_role("alert")).to_contain_text("The service answered with status 502.")
+    page.unroute("**/api/me")
+    expect(page.get_by_role("heading", name="Issues")).to_be_visible()
+    expect(page.get_by_text("● live")).to_be_visible()
+
+
 def test_empty_service_says_what_to_do(page: Page, running: Running) -> None:
     """With no app yet, the desk leads to set-up."""
     at(page, running, "/")

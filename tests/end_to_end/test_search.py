@@ -204,6 +204,27 @@ def test_follow(page: Page, running: Running) -> None:
     expect(page.locator("tr[data-number]").nth(2)).to_contain_text("loud 1")
 
 
+def test_following_goes_on_after_a_proxy_has_answered(page: Page, running: Running) -> None:
+    """While a service starts again its proxy answers 502, after which browsers give up: nothing is missed all the same."""
+    key = fill(running)
+    at(page, running, "/search?question=severity%3E%3DWARN")
+    expect(page.locator("tr[data-number]")).to_have_count(30)
+    page.keyboard.press("f")
+    expect(page.get_by_text("● following")).to_be_visible()
+    expect(page.get_by_text("● live")).to_be_visible()
+    streams = re.compile(r"/tail\?|/api/live")
+    page.route(streams, lambda route: route.fulfill(status=502))
+    with page.expect_response(lambda answer: "/tail?" in answer.url), page.expect_response("**/api/live"):
+        running.service.live.end(None)
+    expect(page.get_by_text("○ the stream was interrupted")).to_be_visible()
+    expect(page.get_by_text("○ not connected")).to_be_visible()
+    running.send(key, log("while nobody listened", 0, severity="ERROR"))
+    page.unroute(streams)
+    expect(page.get_by_text("● following")).to_be_visible()
+    expect(page.get_by_text("● live")).to_be_visible()
+    expect(page.locator("tr[data-number]").first).to_contain_text("while nobody listened")
+
+
 def test_columns_and_files(page: Page, running: Running) -> None:
     """Columns are added, moved and left out, and are in the link and in the file."""
     fill(running)

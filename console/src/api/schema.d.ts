@@ -30500,6 +30500,8 @@ export interface operations {
             query?: {
                 /** @description The question: see docs/questions.md. */
                 question?: string | null;
+                /** @description The same, for clients that cannot set a header. */
+                after?: string | null;
                 /** @description How far back from now: `30m`, `24h`, `14d`. Not used when `start` is given. */
                 window?: string;
                 /** @description Start, RFC 3339 with an offset. */

@@ -1,4 +1,5 @@
 import type { Change } from './records';
+import { Stream } from './stream';
 
 /** The live stream: collects events of commits for a moment, so that shown answers can be requested again. */
 const GATHER_MS = 250;
@@ -43,7 +44,7 @@ export interface Alert {
 class Live {
 	connected = $state(false);
 	now = $state(Date.now());
-	#source: EventSource | undefined;
+	#stream: Stream | undefined;
 	#waiting: ReturnType<typeof setTimeout> | undefined;
 	#changes: Change[] = [];
 	#onChanges: (changes: Change[]) => void = () => {};
@@ -53,24 +54,29 @@ class Live {
 
 	/** Listen, and pass events to `onChanges`. */
 	start(onChanges: (changes: Change[]) => void) {
-		if (this.#source) return;
+		if (this.#stream) return;
 		this.#onChanges = onChanges;
 		this.#clock = setInterval(() => (this.now = Date.now()), 10_000);
-		const source = new EventSource('/api/live');
-		source.addEventListener('open', () => {
+		const connected = (is: boolean) => {
 			// After an interruption it is not known what was missed.
-			if (!this.connected) this.#changed({ kind: 'missed' });
-			this.connected = true;
-		});
-		source.addEventListener('error', () => (this.connected = false));
-		for (const kind of KINDS) source.addEventListener(kind, (event) => this.#changed({ ...subjectOf(event), kind }));
-		source.addEventListener('alert', (event) => this.onAlert({ title: '', text: '', link: '/', uid: '', ...subjectOf(event) }));
-		this.#source = source;
+			if (is && !this.connected) this.#changed({ kind: 'missed' });
+			this.connected = is;
+		};
+		const events = Object.fromEntries(
+			KINDS.map((kind) => [
+				kind,
+				(event: MessageEvent<string>) => {
+					if (kind === 'alert') this.onAlert({ title: '', text: '', link: '/', uid: '', ...subjectOf(event) });
+					this.#changed({ ...subjectOf(event), kind });
+				}
+			])
+		);
+		this.#stream = new Stream(() => '/api/live', { connected, events });
 	}
 
 	stop() {
-		this.#source?.close();
-		this.#source = undefined;
+		this.#stream?.close();
+		this.#stream = undefined;
 		clearInterval(this.#clock);
 		this.connected = false;
 	}

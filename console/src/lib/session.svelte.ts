@@ -12,6 +12,9 @@ export const ROLES: Record<Role, string> = {
 	reader: 'reads'
 };
 
+/** How long to wait before the service is asked again who is signed in, where it did not answer. */
+const AGAIN_MS = 3000;
+
 /** A sign-in: a link, an invitation, or name and password. */
 export interface SignInOrder {
 	link?: string;
@@ -57,8 +60,11 @@ class Session {
 			this.state = 'in';
 			if (!this.codesDue) live.start((changes) => void changed(changes));
 		} catch (error) {
-			if (error instanceof Trouble && error.slug !== 'not-signed-in') this.trouble = error.message;
+			const trouble = error instanceof Trouble && error.slug !== 'not-signed-in' ? error : undefined;
+			this.trouble = trouble?.message ?? '';
 			this.state = 'out';
+			// Who is signed in need not sign in again only because the service was away when the page was opened.
+			if (trouble && (trouble.status === 0 || trouble.status >= 500)) setTimeout(() => this.state === 'out' && void this.look(), AGAIN_MS);
 		}
 	}
 

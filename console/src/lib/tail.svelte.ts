@@ -1,6 +1,7 @@
 import type { RecordKind, RecordRow } from './api';
 import type { Asked } from './questions';
 import { queryOf } from './growing.svelte';
+import { Stream } from './stream';
 
 /** Number of newest records that are kept. */
 const MOST = 1000;
@@ -14,7 +15,7 @@ export class Tail {
 	leftOut = $state(0);
 	connected = $state(false);
 	paused = $state(false);
-	#source: EventSource | undefined;
+	#stream: Stream | undefined;
 
 	/** Follow what `followed` gives, as long as the calling component lives; nothing while it gives none. */
 	follow(followed: () => { kind: RecordKind; asked: Asked } | undefined) {
@@ -29,15 +30,15 @@ export class Tail {
 	/** Follow a question from now on. */
 	start(kind: RecordKind, asked: Asked) {
 		this.stop();
-		const source = new EventSource(`/api/records/${kind}/tail?${queryOf(asked)}`);
-		source.addEventListener('open', () => (this.connected = true));
-		// The browser reconnects by itself, with the last event's id.
-		source.addEventListener('error', () => (this.connected = false));
-		source.addEventListener('records', (event: MessageEvent<string>) => {
-			const { records, left_out } = JSON.parse(event.data) as { records: RecordRow[]; left_out: number };
-			this.take([...records].reverse(), left_out);
+		this.#stream = new Stream((after) => `/api/records/${kind}/tail?${queryOf({ ...asked, after })}`, {
+			connected: (is) => (this.connected = is),
+			events: {
+				records: (event) => {
+					const { records, left_out } = JSON.parse(event.data) as { records: RecordRow[]; left_out: number };
+					this.take([...records].reverse(), left_out);
+				}
+			}
 		});
-		this.#source = source;
 	}
 
 	/** Add new records, newest first. */
@@ -56,8 +57,8 @@ export class Tail {
 	}
 
 	stop() {
-		this.#source?.close();
-		this.#source = undefined;
+		this.#stream?.close();
+		this.#stream = undefined;
 		this.connected = this.paused = false;
 		this.rows = this.held = [];
 		this.leftOut = 0;

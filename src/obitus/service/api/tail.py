@@ -7,7 +7,7 @@ import json
 from collections.abc import AsyncIterator, Callable
 from typing import Annotated, Final
 
-from fastapi import Header
+from fastapi import Header, Query
 from fastapi.responses import Response
 
 from obitus.service.api.asked import Question, TheWindow, understood
@@ -49,6 +49,10 @@ async def tail(
             description="The id of the last event that arrived: the stream continues after it, without a gap.",
         ),
     ] = None,
+    after: Annotated[
+        str | None,
+        Query(max_length=LONGEST_ID, description="The same, for clients that cannot set a header."),
+    ] = None,
 ) -> Response:
     """Stream `records`: new records since the last event, oldest first, and how many were left out because they are
     too many. Of the window only app, environment and release count: late records are shown too.
@@ -56,7 +60,7 @@ async def tail(
     if tailing.is_full(person.pass_id):
         raise Problem("too-busy", "Too many tails are followed. Close one, or try again later.", retry_after_s=30)
     node = asked_for(window, understood(question, clock))
-    marks = _marks(known_to)
+    marks = _marks(known_to or after)
     if marks is None:
         marks = await asyncio.to_thread(tailing.newest)
     followed = Tail(person.pass_id, records, KINDS[kind], node, marks)
