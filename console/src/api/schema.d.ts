@@ -3219,7 +3219,7 @@ export interface paths {
         /**
          * New records that match a question, as they arrive
          * @description Stream `records`: new records since the last event, oldest first, and how many were left out because they are
-         *     too many. Of the window only app, environment and release count: late records are shown too.
+         *     too many. `after` in the data of each event is its id. Of the window only app, environment and release count: late records are shown too.
          */
         get: operations["tail_api_records__kind__tail_get"];
         put?: never;

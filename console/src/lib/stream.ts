@@ -18,16 +18,14 @@ export interface Heard {
  * answer other than 200, such as that of a proxy while the service starts again.
  */
 export class Stream {
-	#address: (after: string) => string;
+	#address: () => string;
 	#heard: Heard;
 	#source: EventSource | undefined;
 	#waiting: ReturnType<typeof setTimeout> | undefined;
 	#closed = false;
-	/** The id of the latest event. */
-	#after = '';
 
-	/** Open an address; it gets the id of the latest event, '' where there is none. */
-	constructor(address: (after: string) => string, heard: Heard) {
+	/** Open an address, which is asked for each time. */
+	constructor(address: () => string, heard: Heard) {
 		this.#address = address;
 		this.#heard = heard;
 		this.#open();
@@ -40,26 +38,14 @@ export class Stream {
 	}
 
 	#open() {
-		const source = new EventSource(this.#address(this.#after));
-		source.addEventListener('open', (event) => {
-			this.#note(event);
-			this.#heard.connected(true);
-		});
+		const source = new EventSource(this.#address());
+		source.addEventListener('open', () => this.#heard.connected(true));
 		source.addEventListener('error', () => {
 			this.#heard.connected(false);
 			if (source.readyState === EventSource.CLOSED) this.#openLater();
 		});
-		for (const [kind, act] of Object.entries(this.#heard.events))
-			source.addEventListener(kind, (event: MessageEvent<string>) => {
-				this.#note(event);
-				act(event);
-			});
+		for (const [kind, act] of Object.entries(this.#heard.events)) source.addEventListener(kind, act);
 		this.#source = source;
-	}
-
-	#note(event: Event) {
-		const id = (event as MessageEvent<string>).lastEventId;
-		if (id) this.#after = id;
 	}
 
 	#openLater() {

@@ -30,12 +30,17 @@ export class Tail {
 	/** Follow a question from now on. */
 	start(kind: RecordKind, asked: Asked) {
 		this.stop();
-		this.#stream = new Stream((after) => `/api/records/${kind}/tail?${queryOf({ ...asked, after })}`, {
+		/** Up to where the records have come. */
+		let after = '';
+		this.#stream = new Stream(() => `/api/records/${kind}/tail?${queryOf({ ...asked, after })}`, {
 			connected: (is) => (this.connected = is),
 			events: {
+				// The browser's own event has no data, the service's has.
+				open: (event) => event.data && ({ after } = JSON.parse(event.data) as { after: string }),
 				records: (event) => {
-					const { records, left_out } = JSON.parse(event.data) as { records: RecordRow[]; left_out: number };
-					this.take([...records].reverse(), left_out);
+					const data = JSON.parse(event.data) as { records: RecordRow[]; left_out: number; after: string };
+					after = data.after;
+					this.take([...data.records].reverse(), data.left_out);
 				}
 			}
 		});

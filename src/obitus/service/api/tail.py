@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import AsyncIterator, Callable
-from typing import Annotated, Final
+from typing import Annotated, Any, Final
 
 from fastapi import Header, Query
 from fastapi.responses import Response
@@ -55,7 +55,7 @@ async def tail(
     ] = None,
 ) -> Response:
     """Stream `records`: new records since the last event, oldest first, and how many were left out because they are
-    too many. Of the window only app, environment and release count: late records are shown too.
+    too many. `after` in the data of each event is its id. Of the window only app, environment and release count: late records are shown too.
     """
     if tailing.is_full(person.pass_id):
         raise Problem("too-busy", "Too many tails are followed. Close one, or try again later.", retry_after_s=30)
@@ -76,7 +76,7 @@ async def _texts(
 ) -> AsyncIterator[str]:
     tailing.add(followed)
     try:
-        yield f"retry: 1000\nid: {_id(followed.marks)}\nevent: open\ndata: {{}}\n\n"
+        yield "retry: 1000\n" + _event("open", {}, followed.marks)
         await asyncio.to_thread(tailing.look_at, followed)
         while not followed.ended:
             try:
@@ -89,10 +89,16 @@ async def _texts(
                 continue
             if texts or left_out:
                 rows = await asyncio.to_thread(rows_of, records, kind, texts)
-                data = json.dumps({"records": [row.model_dump() for row in rows], "left_out": left_out})
-                yield f"id: {_id(marks)}\nevent: records\ndata: {data}\n\n"
+                data = {"records": [row.model_dump() for row in rows], "left_out": left_out}
+                yield _event("records", data, marks)
     finally:
         tailing.remove(followed)
+
+
+def _event(kind: str, data: dict[str, Any], marks: Marks) -> str:
+    """Return an event as text; its id is in its data too."""
+    after = _id(marks)
+    return f"id: {after}\nevent: {kind}\ndata: {json.dumps(data | {'after': after})}\n\n"
 
 
 def _id(marks: Marks) -> str:
