@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gzip
+import json
 import logging
 import os
 import subprocess
@@ -251,6 +253,40 @@ def test_strange_answers(
     texts = [record.getMessage() for record in caplog.records]
     assert sum(said in text for text in texts) == 1, texts
     assert "secret-key-that-stays-here" not in "".join(texts)
+
+
+class SmallProxy(BaseHTTPRequestHandler):
+    """Refuses what is too large for it, and answers everything else as a service does."""
+
+    arrived: list[str] = []
+
+    def do_POST(self) -> None:
+        body = gzip.decompress(self.rfile.read(int(self.headers["Content-Length"])))
+        lines = [json.loads(line) for line in body.splitlines()]
+        is_large = b"x" * 1000 in body
+        if not is_large:
+            self.arrived.extend(one["exceptions"][0]["message"] for one in lines if one["kind"] == "failure")
+        verdicts = [{"line": number, "verdict": "stored"} for number, _ in enumerate(lines, 1)]
+        answer = b"<h1>413 Request Entity Too Large</h1>" if is_large else json.dumps({"lines": verdicts}).encode()
+        self.send_response(413 if is_large else 200)
+        self.send_header("Content-Length", str(len(answer)))
+        self.end_headers()
+        self.wfile.write(answer)
+
+    def log_message(self, *args: object) -> None:
+        pass
+
+
+def test_a_proxy_that_takes_less(caplog: pytest.LogCaptureFixture) -> None:
+    """A report that it refuses holds up no other: that one is dropped, which is said."""
+    SmallProxy.arrived.clear()
+    with serving(SmallProxy) as proxy:
+        obitus.watch(url=f"http://127.0.0.1:{proxy.server_port}", key="okey_x")
+        for message in ("before", "x" * 1500, "behind"):
+            obitus.record(ValueError(message))
+        assert obitus.flush(60)
+    assert SmallProxy.arrived == ["before", "behind"]
+    assert "a report was refused and dropped: status 413" in caplog.text
 
 
 def test_a_service_that_hangs(tmp_path: Path) -> None:

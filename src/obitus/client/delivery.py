@@ -106,7 +106,8 @@ class Delivery:
             # The service may be upgraded: until then the reports wait.
             self._say("format", f"Obitus: nothing is reported: {detail}")
             return 0, back_off
-        if status in (413, 400) and body.get("slug"):
+        # A proxy in front of the service may have a smaller bound, and answers in its own words.
+        if status == 413 or (status == 400 and body.get("slug")):
             if len(batch) > 1:
                 # The service refuses something in it: send each report alone, so that only that one is lost.
                 delivered = 0
@@ -116,7 +117,7 @@ class Delivery:
                     if wait_s:
                         return delivered, wait_s
                 return delivered, 0
-            self._drop("the service found it too large", 1)
+            self._drop("the service, or a proxy in front of it, found it too large", 1)
             self._say("too-large", f"Obitus: a report was refused and dropped: {detail}")
             return 1, 0
         if status in (429, 503, 507) and body.get("slug"):
