@@ -6,6 +6,7 @@ import json
 import re
 import subprocess
 import sys
+from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 
 import urllib3
@@ -14,6 +15,7 @@ from obitus.cli import show
 from obitus.core.lifecycle import STATES
 from obitus.service.settings import Limits
 from tests.cli.shell import Shell, words
+from tests.client import programs
 from tests.conftest import Running, failure, now_text, raised_in, serving
 
 
@@ -142,6 +144,29 @@ def test_check_names_what_is_wrong(shell: Shell, running: Running) -> None:
     number = running.get("/api/apps/sailings")["keys"][0]["id"]
     running.ask("DELETE", f"/api/apps/sailings/keys/{number}")
     assert "revoked" in wrong()
+
+
+class AwayBehind(BaseHTTPRequestHandler):
+    """A proxy whose service is away."""
+
+    def do_GET(self) -> None:
+        self.send_response(502)
+        self.send_header("Content-Length", "15")
+        self.end_headers()
+        self.wfile.write(b"502 Bad Gateway")
+
+    def log_message(self, *_: object) -> None:
+        """Say nothing."""
+
+
+def test_a_service_that_is_away_behind_its_proxy(shell: Shell) -> None:
+    """What answers is not taken for something else: the check and the commands say that the service is away."""
+    with programs.serving(AwayBehind) as proxy:
+        url = f"http://127.0.0.1:{proxy.server_port}"
+        said = f"{url} does not answer: a proxy in front of it says so (status 502)."
+        assert said in shell.run("issues", "--url", url, status=3)
+        found = json.loads(shell.run("check", "--json", status=1, OBITUS_URL=url, OBITUS_KEY="okey_x"))
+        assert found["findings"][-1]["said"].startswith(said)
 
 
 def test_exit_statuses(shell: Shell, running: Running) -> None:

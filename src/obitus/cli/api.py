@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import time
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any, Final
@@ -13,11 +14,13 @@ from obitus.cli.errors import NotAllowed, NotFound, Refused, Unreachable, UsageT
 from obitus.cli.login import Login, find
 from obitus.cli.safe import cleaned
 from obitus.core.clock import to_text
+from obitus.core.version import AWAY_BEHIND_PROXY
 
 if TYPE_CHECKING:
     from urllib3 import BaseHTTPResponse
 
 TIMEOUT_S: Final = 20.0
+_WHICH_CONNECTION: Final = re.compile(r"^HTTPS?Connection\(.*?\): ")
 
 
 class Api:
@@ -96,7 +99,8 @@ class Api:
                 method, self.login.url + path, body=data, headers=headers, redirect=False, preload_content=whole
             )
         except (self._trouble, ValueError) as error:
-            reason = getattr(error, "reason", None) or error
+            # Without the library's own name for the connection.
+            reason = _WHICH_CONNECTION.sub("", str(getattr(error, "reason", None) or error))
             raise Unreachable(f"{self.login.url} cannot be reached: {reason}. Is the service running?") from error
 
     def _content(self, answer: BaseHTTPResponse) -> Any:
@@ -104,7 +108,12 @@ class Api:
         try:
             content = cleaned(json.loads(answer.data))
         except ValueError:
-            raise Unreachable(f"{self.login.url} answers, but it is not Obitus (status {answer.status}).") from None
+            said = (
+                f"does not answer: a proxy in front of it says so (status {answer.status}). Is the service running?"
+                if answer.status in AWAY_BEHIND_PROXY
+                else f"answers, but it is not Obitus (status {answer.status})."
+            )
+            raise Unreachable(f"{self.login.url} {said}") from None
         if answer.status < 300:
             return content
         detail = str(content.get("detail", f"status {answer.status}")) if isinstance(content, dict) else str(content)

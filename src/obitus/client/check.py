@@ -21,7 +21,7 @@ from obitus.client.posting import Connection, PostTrouble
 from obitus.client.settings import Settings
 from obitus.core.clock import to_ms, to_text
 from obitus.core.ids import uuid7
-from obitus.core.version import VERSION, media_type
+from obitus.core.version import AWAY_BEHIND_PROXY, VERSION, media_type
 
 MOST_CLOCK_DIFFERENCE_MS: Final = 5 * 60_000
 TIMEOUT_S: Final = 10.0
@@ -146,6 +146,8 @@ def _health(url: str) -> tuple[dict[str, Any] | None, str]:
             return content, ""
     except (ValueError, KeyError, TypeError):
         pass
+    if answer.status in AWAY_BEHIND_PROXY:
+        return None, f"{url} does not answer: a proxy in front of it says so (status {answer.status}). Is it running?"
     return None, f"{url} answers with status {answer.status}, but it is not Obitus. Compare OBITUS_URL with Set-up."
 
 

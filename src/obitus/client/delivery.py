@@ -10,10 +10,10 @@ from datetime import UTC, datetime
 from typing import Any, Final
 
 from obitus.client.log import Sayings, log
-from obitus.client.posting import CannotConnect, Connection, PostTrouble
+from obitus.client.posting import Answer, CannotConnect, Connection, PostTrouble
 from obitus.client.settings import Settings
 from obitus.core.redaction import Redactor
-from obitus.core.version import media_type
+from obitus.core.version import AWAY_BEHIND_PROXY, media_type
 
 TIMEOUT_S: Final = 10.0
 LONGEST_WAIT_S: Final = 30.0
@@ -81,18 +81,20 @@ class Delivery:
         except PostTrouble as error:
             if at_the_end and isinstance(error, CannotConnect):
                 raise
-            where = "on disk" if self._is_on_disk() else "in memory"
-            if failures and not self._is_leaving():
-                # At the second try: a process that has ended by then cannot print anything.
-                self._say("away", f"Obitus: {self._url} cannot be reached ({error}). Reports wait {where}.")
+            self._say_away(str(error), failures)
             return 0, back_off
-        return self._read_answer(answer.status, answer.headers.get("retry-after"), answer.body, batch, back_off)
+        return self._read_answer(answer, batch, failures, back_off)
 
-    def _read_answer(
-        self, status: int, retry_after: str | None, data: bytes, batch: list[bytes], back_off: float
-    ) -> tuple[int, float]:
+    def _say_away(self, why: str, failures: int) -> None:
+        """Say that the service is away, at the second try: a process that has ended by then cannot print anything."""
+        if failures and not self._is_leaving():
+            where = "on disk" if self._is_on_disk() else "in memory"
+            self._say("away", f"Obitus: {self._url} cannot be reached ({why}). Reports wait {where}.")
+
+    def _read_answer(self, answer: Answer, batch: list[bytes], failures: int, back_off: float) -> tuple[int, float]:
+        status, retry_after = answer.status, answer.headers.get("retry-after")
         try:
-            body = json.loads(data)
+            body = json.loads(answer.body)
         except (ValueError, RecursionError):
             body = {}
         if not isinstance(body, dict):
@@ -123,7 +125,9 @@ class Delivery:
         if status in (429, 503, 507) and body.get("slug"):
             wait_s = float(retry_after) if retry_after and retry_after.isdigit() else back_off
             return 0, min(LONGEST_WAIT_S, max(0.05, wait_s))
-        if status in (401, 403):
+        if status in AWAY_BEHIND_PROXY and not body.get("slug"):
+            self._say_away(f"a proxy in front of it answers with status {status}", failures)
+        elif status in (401, 403):
             self._say("key", f"Obitus: nothing is reported: {detail}")
         else:
             self._say("answer", f"Obitus: {self._url} answered {status}; is OBITUS_URL the address of Obitus? {detail}")
