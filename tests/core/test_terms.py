@@ -7,7 +7,7 @@ import sqlite3
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obitus.core.terms import MORE, MOST_WORDS, indexed_words, term, terms_of, value_text, words_of
+from obitus.core.terms import MORE, MOST_WORDS, indexed_words, is_letter, term, terms_of, value_text, words_of
 
 INDEX = "CREATE VIRTUAL TABLE words USING fts5 (text, content = '', columnsize = 0, detail = none, tokenize = \"ascii tokenchars '~'\")"
 
@@ -37,6 +37,15 @@ def test_words() -> None:
     assert indexed_words("no berth, no pier") == ["no", "berth", "pier"]
     assert indexed_words(" ".join(map(str, range(MOST_WORDS + 1))))[-2:] == [str(MOST_WORDS - 1), MORE]
     assert indexed_words("ab " * 100_000) == ["ab", MORE]
+
+
+def test_scripts_without_spaces_between_words() -> None:
+    """Each of their letters is a word, beside words of other scripts, which stay whole; Korean has spaces."""
+    assert words_of("无法连接数据库 DB-7") == [*"无法连接数据库", "db", "7"]
+    assert words_of("運賃テーブルがnullです") == [*"運賃テーブルが", "null", *"です"]
+    assert words_of("운임 없음, цена") == ["운임", "없음", "цена"]
+    assert words_of("ไม่พบ") == [*"ไมพบ"], "marks are no letters"
+    assert [is_letter(word) for word in ("库", "テ", "a", "数据", "운")] == [True, True, False, False, False]
 
 
 def test_values_that_mean_the_same_have_one_term() -> None:

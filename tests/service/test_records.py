@@ -279,6 +279,22 @@ def test_values_of_another_sort_and_a_clock_that_is_off(running: Running) -> Non
     assert len(asked(running, "records/logs", window="900d")["records"]) == 4
 
 
+def test_words_of_scripts_without_spaces(running: Running) -> None:
+    """They are found in the middle of a run, in their order; so are the words of other scripts beside them."""
+    key = running.add_app()
+    running.send(key, log("无法连接数据库"), log("据数库 is no such word"), log("データベースに接続できない db-7"))
+    for question, wanted in (
+        ("数据库", ["无法连接数据库"]),
+        ("连接", ["无法连接数据库"]),
+        ("接続", ["データベースに接続できない db-7"]),
+        ('"ない db"', ["データベースに接続できない db-7"]),
+        ("無", []),
+        ("据 库", ["无法连接数据库", "据数库 is no such word"]),
+        ("message~数据库", ["无法连接数据库"]),
+    ):
+        assert sorted(messages(asked(running, "records/logs", question=question))) == sorted(wanted), question
+
+
 def test_only_who_is_signed_in(running: Running) -> None:
     key = fill(running)
     for path in ("records/logs", "records/logs/tail", "records/logs/export", "record/1", f"together?run={RUN}", "records/logs/summary?summary=count"):  # fmt: skip

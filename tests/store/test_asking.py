@@ -34,7 +34,7 @@ from tests.examples import many
 NOW_MS = 1_790_000_000_000
 TRACES = ("0af7651916cd43dd8448eb211c80319c", "b9c7c989f97918e1d6af3e2e4b8c2a11")
 RUNS = (str(uuid.UUID(int=7 << 76 | 2 << 62)), str(uuid.UUID(int=5)))
-TEMPLATES = ("berth %d is free", "boarded %s", "no depth", "100%% of {pier}", "Straße %s gesperrt")
+TEMPLATES = ("berth %d is free", "boarded %s", "no depth", "100%% of {pier}", "Straße %s gesperrt", "泊位 %d 已满")
 POINTS = ("GET /berths", "POST /sailings/{id}/boardings", "job nightly-manifest")
 VALUES: dict[str, list[Any]] = {
     "user.id": ["p-101", "p-102", "007"], "passengers": [1, 2, 3, 503], "wait_s": [0.25, 1.5, 12.0], "crew": [True, False],
@@ -162,7 +162,7 @@ def questions(draw: st.DrawFn, deep: int = 0) -> str:
     if kind == "exists":
         return f"{name} exists"
     if kind in ("words", "open"):
-        word = draw(st.sampled_from(["berth", "no depth", "depth no", "gate", "GATE keeper", "p 101", "strasse", "sailings 7", "x" * 70, "eastholm", "boarding", "get", "fog", "keyerror", "deep"]))  # fmt: skip
+        word = draw(st.sampled_from(["berth", "no depth", "depth no", "gate", "GATE keeper", "p 101", "strasse", "sailings 7", "x" * 70, "eastholm", "boarding", "get", "fog", "keyerror", "deep", "已满", "位 12", "满已", "泊"]))  # fmt: skip
         if kind == "words":
             return quoted(word)
         return f"{word.split()[0][:5]}*" if " " not in word else f"{quoted(word[:-2])}*"

@@ -16,14 +16,29 @@ MOST_CHARACTERS: Final = 10_000
 MOST_TERMS: Final = 100
 MORE: Final = "~more"
 """The term of a record with more than what is indexed: every search has to check these records."""
-_WORD = re.compile(r"[^\W_]+")
+# Scripts that put no space between words: Thai, Lao, Burmese and Khmer, kana, and the ideographs of Chinese and Japanese
+# (Unicode, Blocks.txt).
+_UNSPACED: Final = (
+    "\u0e00-\u0eff\u1000-\u109f\u1780-\u17ff\u3040-\u30ff\u31f0-\u31ff\u3400-\u4dbf\u4e00-\u9fff\uf900-\ufaff\uff66-\uff9f"
+    "\U00020000-\U0003ffff"
+)
+_ASCII_WORD = re.compile(r"[^\W_]+")
+_WORD = re.compile(rf"[^\W_{_UNSPACED}]+|(?=[^\W_])[{_UNSPACED}]")
+_LETTER = re.compile(f"[{_UNSPACED}]")
 _DIGITS: Final = "0123456789abcdefghijklmnopqrstuvwxyz"
 
 
 def words_of(text: str) -> list[str]:
-    """Return the words of a text in order, in lower case: runs of letters and digits. Long ones are cut."""
-    words: list[str] = _WORD.findall(text.casefold())
+    """Return the words of a text in order, in lower case: runs of letters and digits. Long ones are cut. Where a script
+    puts no space between words, each letter is a word: a question for some of them finds them in a row.
+    """
+    words: list[str] = (_ASCII_WORD if text.isascii() else _WORD).findall(text.casefold())
     return words if len(text) <= LONGEST_WORD else [word[:LONGEST_WORD] for word in words]
+
+
+def is_letter(word: str) -> bool:
+    """Whether a word is a letter of a script without spaces between words."""
+    return _LETTER.fullmatch(word) is not None
 
 
 def indexed_words(text: str) -> list[str]:

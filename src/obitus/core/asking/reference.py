@@ -30,6 +30,7 @@ class Form(NamedTuple):
 FORMS: Final = (
     Form("words", ("berth", "BERTH"), "records whose text contains the word, upper or lower case; a word is a run of letters and digits", {"message": "Berth 4 is free"}, {"message": "two berths"}),
     Form("words", ('"vehicle height"',), "these words one after the other, with anything between them: a space, a dash, an underscore", {"message": "vehicle_height: none"}, {"message": "height of the vehicle"}),
+    Form("words", ("数据库",), "of scripts without spaces between words each letter is a word: these stand next to each other, anywhere in the text", {"message": "无法连接数据库"}, {"message": "据数库"}),
     Form("words", ("board*", '"vehicle boar"*'), "words that begin like this; of several words, the last one", {"message": "vehicle boarding"}, {"message": "aboard a vehicle"}),
     Form("compared", ("type=KeyError", '"type"="KeyError"', "not type!=KeyError"), "the value is exactly this, or with `!=` is not", {"type": "KeyError"}, {"type": "KeyErrors"}),
     Form("compared", ("user.id=p-1*", 'user.id="p-1"*'), "the value begins like this", {"user.id": "p-102"}, {"user.id": "x-p-1"}),

@@ -19,7 +19,7 @@ from obitus.core.asking.records import TEXTS, Kind
 from obitus.core.asking.tree import All, AnyOf, Compare, Exists, Leaf, Node, Not, Words
 from obitus.core.severity import SEVERITIES
 from obitus.core.templates import SEPARATOR, pieces_of
-from obitus.core.terms import LONGEST_WORD, MORE, term, value_text
+from obitus.core.terms import LONGEST_WORD, MORE, is_letter, term, value_text
 from obitus.store.asking.kinds import FIELDS, INDEXED, Kept
 from obitus.store.days.logs import message_of
 from obitus.store.days.pairs import in_bytes, is_among, numbers_in
@@ -75,7 +75,9 @@ def _narrowed(node: Node, kind: Kind) -> str | None:
         whole = [f'"{word}"' for word in dict.fromkeys(node.words)]
         if node.open_end:
             whole[-1:] = [f'"{node.words[-1]}"*']
-        return " AND ".join(whole)
+        narrowed = " AND ".join(whole)
+        # In rows that were indexed before each letter was a word of its own, a run of them is one word.
+        return f'({narrowed}) OR "{"".join(node.words)}"*' if any(map(is_letter, node.words)) else narrowed
     if isinstance(node, Compare) and node.op == "=" and node.text:
         fields = FIELDS[kind]
         # From there on two integers may be equal as floating-point numbers.
