@@ -164,7 +164,7 @@ def test_a_map_that_was_damaged_on_disk_is_sent_again(running: Running, builds: 
     assert asked.json() == {"missing": [builds[0].file]} and [one.suffix for one in folder.iterdir()] == [".damaged"]
     assert send(running, builds[0], "3.1.0").status == 201
     running.send(key, failure(exceptions=stack, release="3.1.0"))
-    assert frames_of(running, 2)[0]["file"] == "src/fares.ts"
+    assert frames_of(running, 2)[0]["file"] == "src/fares.ts" and list(folder.iterdir()) == [path]
 
 
 def test_a_map_that_is_added_during_a_lookup_is_found(

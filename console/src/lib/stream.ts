@@ -5,11 +5,11 @@ import { records } from './records';
 const AGAIN_MS = 2000;
 const SPREAD_MS = 3000;
 
-/** What is told of a stream. */
-export interface Heard {
-	/** Whether it is open. */
+/** The functions that a stream calls. */
+export interface StreamHandlers {
+	/** Called with true when it opens, and with false when it is interrupted. */
 	connected: (is: boolean) => void;
-	/** What is called with each kind of event. */
+	/** Called with each event, by its kind. */
 	events: Record<string, (event: MessageEvent<string>) => void>;
 }
 
@@ -19,15 +19,15 @@ export interface Heard {
  */
 export class Stream {
 	#address: () => string;
-	#heard: Heard;
+	#handlers: StreamHandlers;
 	#source: EventSource | undefined;
 	#waiting: ReturnType<typeof setTimeout> | undefined;
 	#closed = false;
 
-	/** Open an address, which is asked for each time. */
-	constructor(address: () => string, heard: Heard) {
+	/** Open the address that `address` returns, which is called each time it is opened. */
+	constructor(address: () => string, handlers: StreamHandlers) {
 		this.#address = address;
-		this.#heard = heard;
+		this.#handlers = handlers;
 		this.#open();
 	}
 
@@ -39,12 +39,12 @@ export class Stream {
 
 	#open() {
 		const source = new EventSource(this.#address());
-		source.addEventListener('open', () => this.#heard.connected(true));
+		source.addEventListener('open', () => this.#handlers.connected(true));
 		source.addEventListener('error', () => {
-			this.#heard.connected(false);
+			this.#handlers.connected(false);
 			if (source.readyState === EventSource.CLOSED) this.#openLater();
 		});
-		for (const [kind, act] of Object.entries(this.#heard.events)) source.addEventListener(kind, act);
+		for (const [kind, act] of Object.entries(this.#handlers.events)) source.addEventListener(kind, act);
 		this.#source = source;
 	}
 
@@ -52,7 +52,7 @@ export class Stream {
 		clearTimeout(this.#waiting);
 		this.#waiting = setTimeout(
 			async () => {
-				// Where nobody is signed in any more, this closes all streams.
+				// Where the session has ended, the answer to this closes all streams.
 				const ask = { queryKey: ['signed in'], queryFn: () => asked(api.GET('/api/me')), staleTime: 0 };
 				const isThere = await records.fetchQuery(ask).catch(() => undefined);
 				if (this.#closed) return;

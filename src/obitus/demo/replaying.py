@@ -50,7 +50,9 @@ class Replaying:
     def days(self) -> list[Bodies]:
         """Return what is to be sent, by day."""
         assert self._process.stdout is not None
-        return [Bodies(*day) for day in pickle.load(self._process.stdout)]  # noqa: S301 - it comes from our own process
+        days = [Bodies(*day) for day in pickle.load(self._process.stdout)]  # noqa: S301 - it comes from our own process
+        self._process.wait()
+        return days
 
     def __enter__(self) -> Self:
         return self

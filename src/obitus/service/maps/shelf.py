@@ -97,7 +97,7 @@ class Shelf:
     def tidy(self, writer: Writer) -> int:
         """Remove files without a row in the store, such as those of a removed app; return how many there were."""
         removed = 0
-        for path in self._folder.glob(f"*{store.SUFFIX}"):
+        for path in (*self._folder.glob(f"*{store.SUFFIX}"), *self._folder.glob(f"*{store.DAMAGED}")):
             with self._changing:
                 if not writer.run(partial(store.is_used, hash_=bytes.fromhex(path.name.partition(".")[0]))):
                     path.unlink(missing_ok=True)
@@ -177,12 +177,16 @@ class Shelf:
     def _path(self, digest: bytes) -> Path:
         return self._folder / f"{digest.hex()}{store.SUFFIX}"
 
+    def _damaged(self, digest: bytes) -> Path:
+        return self._folder / f"{digest.hex()}{store.DAMAGED}"
+
     def _write(self, digest: bytes, data: bytes) -> None:
         path = self._path(digest)
         if path.exists():
             return
         with written_aside(path, zstandard.ZstdCompressor(level=6).compress(data)) as partial_path:
             partial_path.replace(path)
+        self._damaged(digest).unlink(missing_ok=True)
 
     def _read(self, digest: bytes) -> bytes:
         path = self._path(digest)
@@ -192,6 +196,6 @@ class Shelf:
             data = b""
         if hashlib.sha256(data).digest() != digest:
             # Put aside: a pipeline sends only what is missing.
-            path.replace(path.with_name(digest.hex() + store.DAMAGED))
+            path.replace(self._damaged(digest))
             raise MapTrouble("the file was changed on disk")
         return data
