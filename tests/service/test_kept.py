@@ -16,6 +16,8 @@ import pytest
 from obitus.core.days import day_text
 from obitus.service.jobs import keeping
 from obitus.store import reserve, retention
+from obitus.store.backups.restoring import restore
+from obitus.store.backups.taking import take
 from obitus.store.backups.verifying import verify
 from obitus.store.days import thinning
 from obitus.store.errors import StoreFull
@@ -109,6 +111,34 @@ def test_what_was_removed_is_said(weeks: Running) -> None:
     assert weeks.issues(window="400d", state="settled")[0]["failures"] == 9
     weeks.service.close()
     assert verify(weeks.service.settings.data) == []
+
+
+def test_a_late_report_of_a_day_that_was_removed(
+    weeks: Running, tmp_path: Path, caplog: pytest.LogCaptureFixture
+) -> None:
+    """It is stored in a new file, which is in backups; of what was there before it is still said when and why it went."""
+    key = weeks.ask("POST", "/api/apps/sailings/keys", {"environment": "production"}).json()["key"]
+    assert weeks.ask("POST", "/api/issues/1/settle", {"release": "1.0.0"}).status == 200
+    (oldest, *_) = weeks.get("/api/records/failures?window=400d&sort=time")["records"]
+    keep(weeks, kind="failures", days=50)
+    keep(weeks, kind="other runs", days=50)
+    weeks.service.keeping.look()
+    day = weeks.ask("GET", f"/api/record/{oldest['number']}").json()["detail"]
+    assert "failures after 50 days" in day
+    late = failure_at(datetime.now(UTC) - timedelta(days=100), "late")
+    assert weeks.send(key, late).json()["stored"] == 1
+    assert weeks.ask("GET", f"/api/record/{oldest['number']}").json()["detail"] == day
+    assert weeks.get(f"/api/failures/{late['id']}")["report"]["id"] == late["id"]
+    assert not [record for record in caplog.records if record.levelname == "ERROR"]
+    take(weeks.service.settings.data, tmp_path / "kept", weeks.clock())
+    restore(tmp_path / "kept", tmp_path / "back")
+    assert verify(tmp_path / "back") == []
+    service, back = start(tmp_path / "back")
+    try:
+        assert back.get(f"/api/failures/{late['id']}")["report"]["id"] == late["id"]
+    finally:
+        back.http.clear()
+        service.stop()
 
 
 def test_said_for_one_app_and_for_ever(weeks: Running) -> None:

@@ -8,6 +8,7 @@ import sqlite3
 import subprocess
 import sys
 import uuid
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,9 @@ import pytest
 
 from obitus.core.clock import DAY_MS, to_text
 from obitus.core.days import day_text
+from obitus.store.backups.restoring import restore
+from obitus.store.backups.taking import take
+from obitus.store.backups.verifying import verify
 from obitus.store.days import writing
 from obitus.store.days.files import days_in
 from obitus.store.errors import StoreError
@@ -166,7 +170,7 @@ def test_a_day_whose_file_is_gone(running: Running) -> None:
     assert running.get(f"/api/failures/{old['id']}")["report"] is None
 
 
-def test_a_broken_file_costs_one_day(running: Running) -> None:
+def test_a_broken_file_costs_one_day(running: Running, tmp_path: Path) -> None:
     """A file that is no database any more: its reports cannot be shown, all else can."""
     key = running.add_app()
     old, new = failure(time=to_text(running.clock() - 3 * DAY_MS)), failure()
@@ -193,6 +197,12 @@ def test_a_broken_file_costs_one_day(running: Running) -> None:
     assert [path.name for path in service.records.days.folder.glob("*.damaged-*")] == [
         f"{day_text(day)}.sqlite3.damaged-1"
     ]
+    # The other one is in a backup, and comes back.
+    take(service.settings.data, tmp_path / "kept", running.clock())
+    restore(tmp_path / "kept", tmp_path / "back")
+    assert verify(tmp_path / "back") == []
+    with closing(sqlite3.connect(tmp_path / "back" / "days" / f"{day_text(day)}.sqlite3")) as restored:
+        assert restored.execute("SELECT COUNT(*) FROM failures").fetchone() == (1,)
 
 
 def test_few_files_are_open(running: Running) -> None:

@@ -269,7 +269,7 @@ def record(
     except UNREADABLE as error:
         raise NotThere(str(error)) from None
     if found_row is None:
-        raise NotThere(f"there is no record {number}")
+        raise NotThere(str(records.days.removal_of(day, place) or f"there is no record {number}"))
     kind, row = found_row
     (whole,) = records_of(records.days, kind, names_in(records.reader), [Row(day, row)])
     report, gone = None, None

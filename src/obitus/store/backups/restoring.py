@@ -57,7 +57,8 @@ def restore(folder: Path, data: Path) -> Listing:
 def _cut_back(data: Path) -> None:
     """Delete records of days that the main file does not count, and mark days that were not copied as gone."""
     with our_errors(data / MAIN), closing(sqlite3.connect(data / MAIN, isolation_level=None)) as main:
-        rows = main.execute("SELECT day, last_place FROM days WHERE removed_ms IS NULL").fetchall()
+        # Days that were removed, and have further reports since, too.
+        rows = main.execute("SELECT day, last_place FROM days WHERE removed_ms IS NULL OR reports > 0").fetchall()
         for day, last_place in rows:
             path = path_of(data / FOLDER, day)
             if path.exists():

@@ -24,7 +24,8 @@ SETTINGS: Final = ("allowed.toml",)
 KEYS: Final = ("channels.key",)
 """The key of the secrets of channels and targets: copied only on request."""
 _NEW: Final = ".new"
-DAYS: Final = "SELECT day FROM days WHERE removed_ms IS NULL ORDER BY day"
+DAYS: Final = "SELECT day FROM days WHERE removed_ms IS NULL OR reports > 0 ORDER BY day"
+"""Days with a file: a day that was removed, or whose file was damaged, has one again once further reports of it came."""
 Progress = Callable[[str, int], None]
 
 

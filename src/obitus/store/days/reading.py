@@ -104,6 +104,19 @@ class DayReaders:
 
     def gone(self, day: int) -> errors.EvidenceGone:
         """Return the message for a report whose day has no file, or whose file no longer has it."""
+        if (removal := self._removal(day)) is not None:
+            return removal
+        named = "without a time" if day == UNDATED else f"of {day_text(day)}"
+        return errors.EvidenceGone(
+            f"Its evidence is missing: the file of the reports {named} is not in {self.folder}. Bring it back from a backup."
+        )
+
+    def removal_of(self, day: int, place: int) -> errors.EvidenceGone | None:
+        """Return the message for a place that a day's file does not have; None where it never had it."""
+        had_it = any(known.day == day and place <= known.last_place for known in self.known())
+        return self._removal(day) if had_it else None
+
+    def _removal(self, day: int) -> errors.EvidenceGone | None:
         removed = self._main.first(RemovedDay, _REMOVED, (day,))
         if removed is not None and removed.removed_ms is not None:
             when, why = to_text(removed.removed_ms)[:10], f", {removed.removed_why}" if removed.removed_why else ""
@@ -112,10 +125,7 @@ class DayReaders:
         if thinned is not None and thinned.removed_ms is not None and path_of(self.folder, day).exists():
             when = to_text(thinned.removed_ms)[:10]
             return errors.EvidenceGone(f"Its evidence was removed by {when} ({thinned.removed_why}). Its counts stay.")
-        named = "without a time" if day == UNDATED else f"of {day_text(day)}"
-        return errors.EvidenceGone(
-            f"Its evidence is missing: the file of the reports {named} is not in {self.folder}. Bring it back from a backup."
-        )
+        return None
 
     def forget(self, day: int) -> None:
         """Close idle connections of a day whose file is to be removed."""

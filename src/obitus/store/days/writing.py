@@ -33,13 +33,13 @@ MOST_OPEN: Final = 6
 MOST_DAYS: Final = 1500
 """Most days with a file of their own. Invented times must not make files without end."""
 
-_LAST_PLACE = "SELECT last_place FROM days WHERE day = ?"
+_LAST_PLACE = "SELECT last_place, removed_ms IS NOT NULL AND reports = 0 FROM days WHERE day = ?"
 _LOST = "UPDATE days SET removed_ms = ?, removed_why = ?, reports = ? WHERE day = ?"
 _IDS = "SELECT COUNT(*) FROM ids"
-_HOW_MANY = "SELECT COUNT(*) FROM days WHERE removed_ms IS NULL"
+_HOW_MANY = "SELECT COUNT(*) FROM days WHERE removed_ms IS NULL OR reports > 0"
 _WRITTEN = "SELECT place FROM written"
 _SET_WRITTEN = "UPDATE written SET place = ?"
-_LATEST = "SELECT day, last_place FROM days WHERE removed_ms IS NULL ORDER BY day DESC LIMIT ?"
+_LATEST = "SELECT day, last_place FROM days WHERE removed_ms IS NULL OR reports > 0 ORDER BY day DESC LIMIT ?"
 _STAND_FOR_OTHERS = "SELECT place, stands_for FROM failures WHERE stands_for > 1"
 _STANDS_FOR = "SELECT stands_for FROM failures WHERE seq = ?"
 _SET_STANDS_FOR = "UPDATE failures SET stands_for = ? WHERE place = ?"
@@ -206,6 +206,7 @@ class WritingDays:
         row = self._main.execute(_LAST_PLACE, (day,)).fetchone()
         path, last_place = path_of(self.folder, day), int(row[0]) if row else 0
         was_there = path.exists()
+        was_removed = bool(row and row[1]) and not was_there
         try:
             opened = DayFile(path, day, last_place, self._main, is_new=row is None)
         except errors.StoreDamaged as error:
@@ -214,7 +215,8 @@ class WritingDays:
             _log.error("%s; it is kept as %s, and another one is begun", error, damaged.name)
             self._lost(day, removed.was_damaged(damaged), 0)
             return DayFile(path, day, last_place, self._main, is_new=row is None)
-        if opened.lost_some:
+        # Why a removed day's earlier reports are gone is on record already.
+        if opened.lost_some and not was_removed:
             why = removed.WAS_CUT if was_there else removed.WAS_MISSING
             _log.error("%s: what was reported before is not in it, %s", path, why)
             self._lost(day, why, opened.reports)
