@@ -80,9 +80,9 @@ _TROUBLES: Final[tuple[tuple[type[errors.StoreTrouble], tuple[str, ...], str], .
 LARGE_CACHE: Final = "PRAGMA cache_size = -65536"
 MIDDLE_CACHE: Final = "PRAGMA cache_size = -16384"
 SMALL_CACHE: Final = "PRAGMA cache_size = -2048"
+"""How many KiB of a file a connection keeps in memory."""
 NO_FILES_ASIDE: Final = "PRAGMA temp_store = MEMORY"
 """The rollback journal of a savepoint stays in memory; otherwise each commit makes a file outside of the data folder."""
-"""How many KiB of a file a connection keeps in memory."""
 
 
 def open_as_writer(path: Path, cache: str) -> sqlite3.Connection:
@@ -225,14 +225,14 @@ def column_of(cursor: sqlite3.Cursor, kind: type[Kept]) -> list[Kept]:
 
 
 class Reader:
-    """Read-only connections, one for each thread. Each statement has a time limit. With a limited sight they show
+    """Read-only connections, one for each thread that lives. Each statement has a time limit. With a limited sight they show
     nothing of other apps.
     """
 
     def __init__(self, path: Path, sight: Sight = WHOLE) -> None:
         self.path, self.sight = path, sight
         self._local = threading.local()
-        self._all: list[sqlite3.Connection] = []
+        self._by_thread: dict[threading.Thread, sqlite3.Connection] = {}
         self._lock = threading.Lock()
         self._closed = False
 
@@ -309,10 +309,10 @@ class Reader:
         """Close every connection that was opened here."""
         with self._lock:
             self._closed = True
-            for connection in self._all:
+            for connection in self._by_thread.values():
                 connection.interrupt()
                 connection.close()
-            self._all.clear()
+            self._by_thread.clear()
             self._local = threading.local()
 
     def _connection(self) -> sqlite3.Connection:
@@ -324,6 +324,9 @@ class Reader:
                 if self._closed:
                     connection.close()
                     raise errors.StoreBusy("the service is stopping; ask again")
-                self._all.append(connection)
+                # Some threads live for one message only: each would leave its connection, with two open files.
+                for thread in [thread for thread in self._by_thread if not thread.is_alive()]:
+                    self._by_thread.pop(thread).close()
+                self._by_thread[threading.current_thread()] = connection
             self._local.connection = connection
         return connection

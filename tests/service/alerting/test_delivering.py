@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import hmac
 import json
+import os
 import ssl
 import stat
 import threading
@@ -267,6 +268,19 @@ def test_redirects_are_looked_at_each(running: Running, receiver: Receiver) -> N
         receiver.act = lead(to)
         answer = running.ask("POST", "/api/channels/ops/test").json()
         assert not answer["delivered"] and said in answer["answer"], to
+
+
+def test_deliveries_leave_nothing_open(running: Running, receiver: Receiver) -> None:
+    """Each message may have a thread of its own: what that opened is closed with it."""
+    key = running.add_app()
+    webhook(running, receiver)
+    rule(running, "new issue")
+    opened = []
+    for number in range(8):
+        new_issues(running, key, number)
+        settle(running)
+        opened.append(len(os.listdir("/proc/self/fd")))
+    assert len(receiver.got) == 8 and opened[-1] <= opened[2] + 4, opened
 
 
 def test_what_is_secret_is_for_one_host(running: Running, receiver: Receiver) -> None:
