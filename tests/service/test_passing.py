@@ -19,6 +19,7 @@ import pytest
 
 from obitus.core.clock import DAY_MS, to_text
 from obitus.service.outward.allowed import AllowedFile
+from obitus.service.outward.appending import append
 from obitus.service.passing.base import PassingTrouble, Taken
 from obitus.service.passing.files import FileTaker
 from obitus.service.passing.passing import Given, give
@@ -143,11 +144,17 @@ def test_files_are_rolled_compressed_and_removed(tmp_path: Path) -> None:
     assert len(list(folder.glob("records-*.ndjson.gz"))) == 2, "so is an old one"
     assert [one["id"] for one in lines_of(folder)] == list(range(sent))
     (folder / "records-20260101T000000Z.ndjson").write_text('{"id": -1}\n')
+    others = [folder / "records-issues.ndjson", folder / "records-2025.ndjson.gz"]
+    for other in others:
+        other.write_text("of another target, or of somebody else\n")
     give(1)
     assert not (folder / "records-20260101T000000Z.ndjson").exists()
     for _ in range(4):
         clock[0] += 3601
         give(1)
+    for other in others:
+        assert other.read_text() == "of another target, or of somebody else\n"
+        other.unlink()
     assert len(list(folder.glob("records-*.ndjson.gz"))) == 3
     assert [one["id"] for one in lines_of(folder)][-1] == sent - 1
 
@@ -172,6 +179,22 @@ def test_half_a_line_spoils_no_other(tmp_path: Path) -> None:
         '{"id": 3, "text": "tide"}',
         '{"id": 4}',
     ]
+
+
+def test_a_disk_that_is_full_in_the_middle_of_a_line(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nothing of what could not be written whole is left; the next lines stand where they should."""
+    path = tmp_path / "alerts.ndjson"
+    append(path, b'{"id": 1}\n')
+
+    def full(_: int) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("obitus.service.outward.appending.os.fsync", full)
+    with pytest.raises(OSError, match="No space left"):
+        append(path, b'{"id": 2}\n')
+    monkeypatch.undo()
+    append(path, b'{"id": 3}\n')
+    assert path.read_bytes() == b'{"id": 1}\n{"id": 3}\n' and path.stat().st_mode & 0o777 == 0o600
 
 
 class Collected:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import gzip
 import json
-import os
+import re
 import shutil
 import time
 from collections.abc import Callable, Sequence
@@ -13,7 +13,8 @@ from pathlib import Path
 from typing import Any, Final
 
 from obitus.service.alerting.channels.base import SettingsTrouble
-from obitus.service.outward.allowed import AllowedFile, NotAllowed, as_own
+from obitus.service.outward.allowed import AllowedFile, NotAllowed
+from obitus.service.outward.appending import append
 from obitus.service.passing.base import PassingTrouble, Settings, Taken
 
 MB: Final = 1_000_000
@@ -55,18 +56,7 @@ class FileTaker:
             lines = b"".join(
                 json.dumps(record, ensure_ascii=False).encode("utf-8", "replace") + b"\n" for record in batch
             )
-            if _ends_amid_a_line(path):
-                lines = b"\n" + lines
-            with open(path, "ab", opener=as_own) as file:
-                start = file.tell()
-                try:
-                    file.write(lines)
-                    file.flush()
-                    os.fsync(file.fileno())
-                except OSError:
-                    # Half a line would make the next one invalid too.
-                    os.ftruncate(file.fileno(), start)
-                    raise
+            append(path, lines)
         except OSError as error:
             raise PassingTrouble(f"{error.filename or self._settings['path']}: {error.strerror or error}") from None
         except NotAllowed as error:
@@ -96,7 +86,7 @@ class FileTaker:
             rolled = path.with_name(f"{path.stem}-{stamp}-{number}{path.suffix}")
         path.rename(rolled)
         self._compress(path)
-        for old in sorted(path.parent.glob(f"{path.stem}-*{path.suffix}.gz"))[: -self._settings["files"]]:
+        for old in _rolled(path, ".gz")[: -self._settings["files"]]:
             old.unlink(missing_ok=True)
 
     def _began_s(self, path: Path, changed_s: float) -> float:
@@ -110,7 +100,7 @@ class FileTaker:
 
     def _compress(self, path: Path) -> None:
         """Compress rolled files; after a kill in between that is done the next time."""
-        for rolled in path.parent.glob(f"{path.stem}-*{path.suffix}"):
+        for rolled in _rolled(path):
             packed = rolled.with_name(rolled.name + ".gz")
             half = rolled.with_name(rolled.name + ".gz.half")
             with rolled.open("rb") as source, gzip.open(half, "wb", compresslevel=5) as into:
@@ -119,10 +109,7 @@ class FileTaker:
             rolled.unlink()
 
 
-def _ends_amid_a_line(path: Path) -> bool:
-    """Whether the file ends with half a line after a crash of the machine: the next record must not continue it."""
-    try:
-        with path.open("rb") as file:
-            return file.seek(0, os.SEEK_END) > 0 and file.seek(-1, os.SEEK_END) >= 0 and file.read(1) != b"\n"
-    except FileNotFoundError:
-        return False
+def _rolled(path: Path, ending: str = "") -> list[Path]:
+    """Return the rolled files of a file, by name. What else begins like them, such as another target's file, is not theirs."""
+    name = re.compile(rf"{re.escape(path.stem)}-\d{{8}}T\d{{6}}Z(?:-\d+)?{re.escape(path.suffix + ending)}")
+    return sorted(other for other in path.parent.iterdir() if name.fullmatch(other.name))

@@ -13,7 +13,8 @@ from obitus.core.alerting.letters import as_data, as_text
 from obitus.service.alerting.channels.base import DeliveryTrouble, Outgoing, SettingsTrouble
 from obitus.service.alerting.channels.webhook import cloud_event
 from obitus.service.live import Live
-from obitus.service.outward.allowed import AllowedFile, NotAllowed, as_own
+from obitus.service.outward.allowed import AllowedFile, NotAllowed
+from obitus.service.outward.appending import append
 
 COMMAND_S: Final = 10.0
 MOST_SAID: Final = 2000
@@ -83,10 +84,7 @@ class File:
             line = json.dumps(cloud_event(out.letter), ensure_ascii=False).encode() + b"\n"
             if path.exists() and path.stat().st_size + len(line) > MOST_FILE_BYTES:
                 path.replace(path.with_name(path.name + ".1"))
-            with open(path, "ab", opener=as_own) as file:
-                file.write(line)
-                file.flush()
-                os.fsync(file.fileno())
+            append(path, line)
         except (NotAllowed, OSError) as error:
             raise DeliveryTrouble(str(error)) from None
         return f"written to {path}"
