@@ -199,8 +199,14 @@ def test_many_processes_share_a_file_that_is_set_aside_when_it_is_full(tmp_path:
     assert len(found) == 800 and len(list(tmp_path.glob("reports-*.ndjson"))) > 5
     lost: list[int] = []
     few = AlsoFile(tmp_path / "few.ndjson", lambda _, count: lost.append(count), most_bytes=1000, most_files=2)
+    others = [tmp_path / name for name in ("few-gate.ndjson", "few-20260101.ndjson", "few-0.ndjson")]
+    for other in others:
+        other.write_text("of another app\n")
     for number in range(40):
         few.write([b'{"number": %d, "text": "%s"}\n' % (number, b"x" * 100)])
+    for other in others:
+        assert other.read_text() == "of another app\n"
+        other.unlink()
     kept = sum(len(lines_of(path)) for path in tmp_path.glob("few*.ndjson"))
     assert kept + sum(lost) == 40 and len(list(tmp_path.glob("few-*.ndjson"))) == 2
 

@@ -7,6 +7,7 @@ beyond a bound the oldest of these are removed. ``obitus send`` brings them to a
 from __future__ import annotations
 
 import os
+import re
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -16,6 +17,8 @@ MIB: Final = 1024 * 1024
 MOST_BYTES: Final = 32 * MIB
 MOST_FILES: Final = 16
 """Full files that are kept."""
+_STAMP: Final = re.compile(r"-\d{8}T\d{6}Z-\d{1,9}-[0-9a-f]{4}")
+"""What is added to the name of a full file."""
 
 
 class AlsoFile:
@@ -85,10 +88,23 @@ class AlsoFile:
             os.rename(self.path, aside)  # noqa: PTH104
         except FileNotFoundError:
             return
-        for old in sorted(self.path.parent.glob(f"{self.path.stem}-*{self.path.suffix}"))[: -self._most_files]:
+        for old in self._full_ones()[: -self._most_files]:
             try:
                 lost = old.read_bytes().count(b"\n")
                 old.unlink()
             except OSError:
                 continue
             self._dropped("the file beside the service is full", lost)
+
+    def _full_ones(self) -> list[Path]:
+        """Return the full files, the oldest first. What else begins like them, such as another app's file, is not theirs."""
+        stem, suffix = self.path.stem, self.path.suffix
+        names = os.listdir(self.path.parent)  # noqa: PTH208 - names are enough
+        full = [
+            name
+            for name in names
+            if name.startswith(stem)
+            and name.endswith(suffix)
+            and _STAMP.fullmatch(name[len(stem) : len(name) - len(suffix)])
+        ]
+        return [self.path.with_name(name) for name in sorted(full)]
