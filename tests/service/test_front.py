@@ -61,6 +61,14 @@ class Raw:
             return False
         return True
 
+    def until(self, said: bytes) -> None:
+        """Read until something was said, which may come in pieces."""
+        data = b""
+        while said not in data:
+            piece = self.socket.recv(65536)
+            assert piece, data
+            data += piece
+
     def answer(self) -> tuple[int, dict[str, str], bytes]:
         """Return status, headers and body of everything until the service closes; status 0 when it only closes."""
         data = b""
@@ -236,7 +244,7 @@ def test_slow_heads_and_idle_connections(quick: Running) -> None:
     half, silent, kept = Raw(quick), Raw(quick), Raw(quick)
     half.say(b"GET /health HTTP/1.1\r\nHost: 127")
     kept.say(b"GET /health HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n")
-    until(lambda: b'"live":true' in kept.socket.recv(65536))
+    kept.until(b'"live":true')
     kept.say(b"GET /hea")
     refused(half, 408, "head-too-slow")
     assert silent.answer()[0] == 0
@@ -280,7 +288,7 @@ def test_a_connection_is_used_again(running: Running) -> None:
     raw = Raw(running)
     for _ in range(3):
         raw.say(BIG % (b"/api/sign-in", b"Content-Length: 2\r\n") + b"{}")
-        until(lambda: b"sign-in-failed" in raw.socket.recv(65536))
+        raw.until(b"sign-in-failed")
     raw.say(b"GET /health HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\n\r\n")
     assert raw.answer()[0] == 200
 
