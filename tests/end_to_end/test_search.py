@@ -185,13 +185,19 @@ def test_in_the_order_of_a_column(page: Page, running: Running) -> None:
     expect(page.get_by_role("button", name="Follow", exact=True)).to_be_visible()
 
 
-def test_follow(page: Page, running: Running) -> None:
-    """What comes is on top and marked; while one reads it holds still and counts; then all is there."""
+def followed(page: Page, running: Running) -> str:
+    """Fill the records, follow warnings and errors, and return the key of those who report."""
     key = fill(running)
     at(page, running, "/search?question=severity%3E%3DWARN")
     expect(page.locator("tr[data-number]")).to_have_count(30)
     page.keyboard.press("f")
     expect(page.get_by_text("● following")).to_be_visible()
+    return key
+
+
+def test_follow(page: Page, running: Running) -> None:
+    """What comes is on top and marked; while one reads it holds still and counts; then all is there."""
+    key = followed(page, running)
     running.send(key, log("quiet", 0), log("loud 1", 0, severity="ERROR"))
     expect(page.locator("tr[data-number]").first).to_contain_text("loud 1")
     expect(page.locator("tr[data-number]").first).to_contain_text("new")
@@ -206,11 +212,7 @@ def test_follow(page: Page, running: Running) -> None:
 
 def test_following_goes_on_after_a_proxy_has_answered(page: Page, running: Running) -> None:
     """While a service starts again its proxy answers 502, after which browsers give up: nothing is missed all the same."""
-    key = fill(running)
-    at(page, running, "/search?question=severity%3E%3DWARN")
-    expect(page.locator("tr[data-number]")).to_have_count(30)
-    page.keyboard.press("f")
-    expect(page.get_by_text("● following")).to_be_visible()
+    key = followed(page, running)
     expect(page.get_by_text("● live")).to_be_visible()
     streams = re.compile(r"/tail\?|/api/live")
     page.route(streams, lambda route: route.fulfill(status=502))

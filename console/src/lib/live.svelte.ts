@@ -66,8 +66,9 @@ class Live {
 			KINDS.map((kind) => [
 				kind,
 				(event: MessageEvent<string>) => {
-					if (kind === 'alert') this.onAlert({ title: '', text: '', link: '/', uid: '', ...subjectOf(event) });
-					this.#changed({ ...subjectOf(event), kind });
+					const subject = subjectOf(event);
+					if (kind === 'alert') this.onAlert({ title: '', text: '', link: '/', uid: '', ...subject });
+					this.#changed({ ...subject, kind });
 				}
 			])
 		);

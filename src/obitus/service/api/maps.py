@@ -139,9 +139,13 @@ def missing(records: TheRecords, shelf: TheShelf, who: Who, name: AppName, order
     """Return which maps of a build are missing here: nothing is sent twice. A reporting key that may deploy is enough."""
     app_id = _app(records, who, name)
     digests = store.hashes(records.reader, app_id, canonical(order.release))
-    there = {path: digest.hex() for path, digest in digests.items() if shelf.has(digest)}
     return MissingMapsAnswer(
-        missing=[wanted_map.path for wanted_map in order.maps if there.get(wanted_map.path) != wanted_map.hash]
+        missing=[
+            wanted.path
+            for wanted in order.maps
+            for digest in (bytes.fromhex(wanted.hash),)
+            if digests.get(wanted.path) != digest or not shelf.has(digest)
+        ]
     )
 
 

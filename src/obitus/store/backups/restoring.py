@@ -6,15 +6,18 @@ import shutil
 import sqlite3
 from contextlib import closing
 from pathlib import Path
+from typing import Final
 
 from obitus.store import errors
 from obitus.store.backups import listing
 from obitus.store.backups.listing import Listing
 from obitus.store.backups.taking import MAIN
 from obitus.store.database import lock_folder, our_errors
-from obitus.store.days.files import FOLDER, path_of
+from obitus.store.days.files import FOLDER, HAS_FILE, path_of
 from obitus.store.days.writing import DayFile
 from obitus.store.migrations import SCHEMA_VERSION
+
+_DAYS: Final = f"SELECT day, last_place FROM days WHERE {HAS_FILE}"  # noqa: S608 - a constant
 
 
 def check(folder: Path) -> Listing:
@@ -57,8 +60,7 @@ def restore(folder: Path, data: Path) -> Listing:
 def _cut_back(data: Path) -> None:
     """Delete records of days that the main file does not count, and mark days that were not copied as gone."""
     with our_errors(data / MAIN), closing(sqlite3.connect(data / MAIN, isolation_level=None)) as main:
-        # Days that were removed, and have further reports since, too.
-        rows = main.execute("SELECT day, last_place FROM days WHERE removed_ms IS NULL OR reports > 0").fetchall()
+        rows = main.execute(_DAYS).fetchall()
         for day, last_place in rows:
             path = path_of(data / FOLDER, day)
             if path.exists():

@@ -15,7 +15,7 @@ from obitus.store import errors
 from obitus.store.backups import listing, taken
 from obitus.store.backups.listing import Copied, Listing
 from obitus.store.database import our_errors
-from obitus.store.days.files import FOLDER, path_of
+from obitus.store.days.files import FOLDER, HAS_FILE, path_of
 from obitus.store.maps import DAMAGED, SUFFIX
 from obitus.store.maps import FOLDER as MAPS
 
@@ -24,8 +24,7 @@ SETTINGS: Final = ("allowed.toml",)
 KEYS: Final = ("channels.key",)
 """The key of the secrets of channels and targets: copied only on request."""
 _NEW: Final = ".new"
-DAYS: Final = "SELECT day FROM days WHERE removed_ms IS NULL OR reports > 0 ORDER BY day"
-"""Days with a file: a day that was removed, or whose file was damaged, has one again once further reports of it came."""
+DAYS: Final = f"SELECT day FROM days WHERE {HAS_FILE} ORDER BY day"  # noqa: S608 - a constant
 Progress = Callable[[str, int], None]
 
 

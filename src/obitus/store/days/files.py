@@ -19,6 +19,9 @@ _MARKS: Final = {version: f"PRAGMA user_version = {version}" for version in _STE
 _VERSION_AT: Final = 60
 """Offset of the version in a file's header (sqlite.org/fileformat2.html, 1.3)."""
 FOLDER: Final = "days"
+HAS_FILE: Final = "(removed_ms IS NULL OR reports > 0)"
+"""Condition in SQL on the main file's table ``days``: whether a day has a file. One that was removed, or whose file was
+damaged, has one again once further reports of it came."""
 
 
 def folder_beside(database: Path) -> Path:

@@ -23,7 +23,7 @@ from obitus.core.floods import Floods
 from obitus.store import errors
 from obitus.store.database import NO_FILES_ASIDE, file_identity, let_go, our_errors
 from obitus.store.days import removed
-from obitus.store.days.files import open_day, path_of, written_of
+from obitus.store.days.files import HAS_FILE, open_day, path_of, written_of
 from obitus.store.days.texts import Texts
 
 _log = logging.getLogger("obitus.store")
@@ -33,13 +33,13 @@ MOST_OPEN: Final = 6
 MOST_DAYS: Final = 1500
 """Most days with a file of their own. Invented times must not make files without end."""
 
-_LAST_PLACE = "SELECT last_place, removed_ms IS NOT NULL AND reports = 0 FROM days WHERE day = ?"
+_LAST_PLACE = f"SELECT last_place, {HAS_FILE} FROM days WHERE day = ?"  # noqa: S608 - a constant
 _LOST = "UPDATE days SET removed_ms = ?, removed_why = ?, reports = ? WHERE day = ?"
 _IDS = "SELECT COUNT(*) FROM ids"
-_HOW_MANY = "SELECT COUNT(*) FROM days WHERE removed_ms IS NULL OR reports > 0"
+_HOW_MANY = f"SELECT COUNT(*) FROM days WHERE {HAS_FILE}"  # noqa: S608 - a constant
 _WRITTEN = "SELECT place FROM written"
 _SET_WRITTEN = "UPDATE written SET place = ?"
-_LATEST = "SELECT day, last_place FROM days WHERE removed_ms IS NULL OR reports > 0 ORDER BY day DESC LIMIT ?"
+_LATEST = f"SELECT day, last_place FROM days WHERE {HAS_FILE} ORDER BY day DESC LIMIT ?"  # noqa: S608 - a constant
 _STAND_FOR_OTHERS = "SELECT place, stands_for FROM failures WHERE stands_for > 1"
 _STANDS_FOR = "SELECT stands_for FROM failures WHERE seq = ?"
 _SET_STANDS_FOR = "UPDATE failures SET stands_for = ? WHERE place = ?"
@@ -206,7 +206,7 @@ class WritingDays:
         row = self._main.execute(_LAST_PLACE, (day,)).fetchone()
         path, last_place = path_of(self.folder, day), int(row[0]) if row else 0
         was_there = path.exists()
-        was_removed = bool(row and row[1]) and not was_there
+        was_removed = row is not None and not row[1] and not was_there
         try:
             opened = DayFile(path, day, last_place, self._main, is_new=row is None)
         except errors.StoreDamaged as error:
