@@ -20,8 +20,6 @@ def test_changes_in_a_hurry(page: Page, running: Running) -> None:
     panes = [{"part": "failures", "title": "First"}, {"part": "runs", "title": "Second"}]
     made = running.ask("POST", "/api/boards", {"name": "Office wall", "panes": panes})
     number = made.json()["id"]
-    at(page, running, f"/now/boards/{number}?window=1h")
-    expect(page.get_by_role("heading", name="Office wall")).to_be_visible()
     held: list[Route] = []
     slow = [True]
 
@@ -32,6 +30,8 @@ def test_changes_in_a_hurry(page: Page, running: Running) -> None:
             route.continue_()
 
     page.route("**/api/boards/*", answer)
+    at(page, running, f"/now/boards/{number}?window=1h")
+    expect(page.get_by_role("heading", name="Office wall")).to_be_visible()
     page.keyboard.press("e")
     page.get_by_role("group", name="Arrange Second").get_by_role("button", name="Earlier").click()
     arranged = page.get_by_role("group", name=re.compile("^Arrange"))
@@ -116,8 +116,6 @@ def test_somebody_else_was_faster(page: Page, running: Running) -> None:
     fill_now(running)
     made = running.ask("POST", "/api/boards", {"name": "Wall", "panes": [{"part": "runs"}, {"part": "types"}]}).json()
     path = f"/api/boards/{made['id']}"
-    at(page, running, f"/now/boards/{made['id']}?window=1h")
-    page.get_by_role("button", name="Arrange").click()
 
     def first(route: Route) -> None:
         if route.request.method == "PUT":
@@ -125,6 +123,8 @@ def test_somebody_else_was_faster(page: Page, running: Running) -> None:
         route.continue_()
 
     page.route(f"**{path}", first)
+    at(page, running, f"/now/boards/{made['id']}?window=1h")
+    page.get_by_role("button", name="Arrange").click()
     page.get_by_role("button", name="Take Types of exceptions off the board").click()
     expect(page.get_by_role("alert")).to_contain_text("has changed this board meanwhile")
     expect(page.get_by_label("Name", exact=True)).to_have_value("Theirs")

@@ -142,11 +142,12 @@ def unclear(page: Page) -> list[str]:
 def test_a_slow_network(browser: Browser, ferry: Running) -> None:
     """A page says that it loads and can be left; what comes late for a page that was left is not shown in the next one."""
     with signed_in(browser, ferry) as page:
+        waiting: list[Route] = []
+        held = [False]
+        page.route(re.compile(r"/api/(?!live)"), lambda route: waiting.append(route) if held[0] else route.continue_())
         page.goto(ferry.url + "/issues?window=14d")
         expect(page.get_by_role("list", name="Issues")).to_be_visible()
-        waiting: list[Route] = []
-        held = [True]
-        page.route(re.compile(r"/api/(?!live)"), lambda route: waiting.append(route) if held[0] else route.continue_())
+        held[0] = True
         page.get_by_role("link", name="Now", exact=True).click()
         expect(page.get_by_role("main").get_by_text("Loading …").first).to_be_visible()
         assert page.evaluate("document.activeElement.id") == "content", (
