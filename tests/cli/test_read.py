@@ -100,7 +100,7 @@ def test_reading_again_adds_nothing_and_a_grown_file_what_is_new(running: Runnin
     rotated = tmp_path / "gate.log.1.gz"
     rotated.write_bytes(gzip.compress(path.read_bytes()))
     assert read(rotated)["stored"] == 0
-    for place in (tmp_path / "state/obitus").glob("read-*"):
+    for place in (tmp_path / "state/obitus").glob("read-*/*"):
         place.unlink()
     again = read(path)
     assert (again["stored"], again["already_there"]) == (0, 1)
@@ -178,7 +178,7 @@ def test_runs_of_a_grown_log_are_counted_once(running: Running, key: str, tmp_pa
     path, short = tmp_path / "access.log", tmp_path / "short.log"
     path.write_text(access_log(lines=40))
     assert read(path)["stored"] > 0 and counted(running) == 40
-    for place in (tmp_path / "state/obitus").glob("read-*"):
+    for place in (tmp_path / "state/obitus").glob("read-*/*"):
         place.unlink()
     with path.open("a") as grown:
         grown.write(access_log(lines=5))
@@ -325,6 +325,24 @@ def test_following(running: Running, key: str, tmp_path: Path) -> None:
         assert process.wait(60) == 0
     with process.stdout:
         assert "2 failures found" in process.stdout.read()
+
+
+def test_a_program_before_a_pipe(running: Running, key: str) -> None:
+    """What it says arrives while it runs on; Ctrl-C ends it well, with the trace that was the last."""
+    command = [sys.executable, "-u", "-m", "obitus", "read", "-"]
+    process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+    assert process.stdin is not None and process.stdout is not None
+    with process.stdin, process.stdout:
+        for function in ("open", "close"):
+            process.stdin.write(log(2).replace("Gate.open", f"Gate.{function}").encode())
+            process.stdin.flush()
+            if function == "close":
+                process.send_signal(signal.SIGINT)
+            ends = time.monotonic() + 60
+            while not any(issue["place"].endswith(function) for issue in running.issues()):
+                assert time.monotonic() < ends, f"{function} did not arrive"
+                time.sleep(0.1)
+        assert process.wait(60) == 0 and b"2 failures found" in process.stdout.read()
 
 
 def test_bad_files(running: Running, key: str, tmp_path: Path) -> None:

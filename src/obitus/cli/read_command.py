@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import sys
 from contextlib import ExitStack, suppress
 from typing import TYPE_CHECKING, Annotated, Any, Final
@@ -16,6 +17,7 @@ from obitus.cli.sending_errors import sending_said
 from obitus.core.wording import count_of
 
 if TYPE_CHECKING:
+    from obitus.reading.files import Pipe
     from obitus.reading.outcome import Outcome
     from obitus.reading.sending import Sending
 
@@ -66,10 +68,10 @@ def read(
             )
         from obitus.reading.sending import Sending
 
-        sending = Sending(settings.url, settings.key)
+        sending = Sending(settings.url, settings.key, away=_say_away if follow or "-" in files else None)
     with ExitStack() as stack:
         stack.enter_context(sending_said())
-        options = Options(_FORMS[form], on_disk.zone_of(zone), release, dry_run, lines)  # type: ignore[arg-type]
+        options = Options(_FORMS[form], on_disk.zone_of(zone), release, dry_run, lines, follow)  # type: ignore[arg-type]
         names = on_disk.files_of(files)
         bar = _Bar(names, stack) if sys.stderr.isatty() else None
         # A file that was read without its lines is read again for them.
@@ -80,14 +82,20 @@ def read(
             if bar:
                 bar.reading(name)
             opened, size, written_ms = on_disk.open_file(name, stack)
+            if isinstance(opened, on_disk.Pipe):
+                _end_by_ctrl_c(opened)
             return this.read(name, opened, size, written_ms)
 
-        more = {name: begin(name) for name in names}
-        if follow:
+        followed = [name for name in names if name != "-"] if follow else []
+        for name in names:
+            if name not in followed:
+                begin(name)
+        if followed:
+            following = on_disk.Following(followed, begin)
             sys.stdout.write(f"Read {count_of(this.outcome.files, 'file')}; going on as they grow. Ctrl-C ends it.\n")
             sys.stdout.flush()
             with suppress(KeyboardInterrupt):
-                on_disk.follow(names, more, begin, lambda: False)
+                following.until(lambda: False)
         this.close()
     if as_json:
         print_json(_as_json(this.outcome, sending))
@@ -95,6 +103,20 @@ def read(
         _tell(this.outcome, sending, dry_run=dry_run)
     if sending is not None and sending.refused:
         raise typer.Exit(CliError.status)
+
+
+def _say_away(trouble: str) -> None:
+    sys.stderr.write(f"{safe(trouble)} Trying on; nothing more is read until then.\n")
+
+
+def _end_by_ctrl_c(pipe: Pipe) -> None:
+    """Take the first Ctrl-C, which also ends the program before the pipe, for its end: what was read until then is sent."""
+
+    def end(_number: int, _frame: object) -> None:
+        signal.signal(signal.SIGINT, signal.default_int_handler)
+        pipe.stop()
+
+    signal.signal(signal.SIGINT, end)
 
 
 class _Bar:
@@ -193,11 +215,11 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
         show.heading(f"{count_of(outcome.unreadable, 'line')} could not be read")
         for example in outcome.examples:
             show.console.print(Text("         " + safe(example)), overflow="ellipsis", no_wrap=True)
-        show.say("If the format was taken for another, say it with --format.", show.QUIET)
+        show.say("If the format was not recognised, give it with --format.", show.QUIET)
     if sending is not None:
         show.say()
         known = f"; {sending.already_there:,} were there already" if sending.already_there else ""
-        show.say(f"{count_of(sending.stored, 'report')} taken{known}.")
+        show.say(f"{count_of(sending.stored, 'report')} stored{known}.")
         if not sending.stored and not sending.already_there and outcome.known_before:
             show.say("Nothing is new since the last reading.", show.QUIET)
         if sending.refused:

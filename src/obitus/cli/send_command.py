@@ -45,7 +45,7 @@ def send(
         print_json(answer)
     else:
         known = f"; {sending.already_there:,} were there already" if sending.already_there else ""
-        show.say(f"{count_of(sending.stored, 'report')} of {count_of(brought.files, 'file')} taken{known}.")
+        show.say(f"{count_of(sending.stored, 'report')} of {count_of(brought.files, 'file')} stored{known}.")
         if not brought.reports and brought.known_before:
             show.say("Nothing is new since they were sent last.", show.QUIET)
         if sending.refused:

@@ -95,7 +95,7 @@ class AccessFile:
         self._rest = data[cut:]
         self._at += cut
         if end:
-            self._tell()
+            self.tell()
 
     def part(self, name: str, start: int, end: int) -> Callable[[], Counts]:
         """Return a reader of a part of the file, for another process; parts are read in order."""
@@ -134,12 +134,12 @@ class AccessFile:
         self._runs.update(counts.runs)
         self.settled = end
         if end > block_end(self._block):
-            self._tell()
+            self.tell()
             self._block = end
             self._runs, self._reported = Counter(), Counter()
             self._compared = set()
 
-    def _tell(self) -> None:
+    def tell(self) -> None:
         """Make tallies of the block's runs, where they have grown."""
         for (hour, point, status), times in self._runs.items():
             if self._send is None or self._reported[hour, point, status] == times:

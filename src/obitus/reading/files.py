@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import codecs
 import glob
 import gzip
 import io
+import os
+import queue
 import sys
+import threading
 import time
 import zlib
 from collections.abc import Callable
@@ -13,7 +17,7 @@ from contextlib import ExitStack
 from datetime import UTC, datetime, tzinfo
 from functools import partial
 from pathlib import Path
-from typing import IO, Final
+from typing import IO, Any, Final, Protocol
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from obitus.reading.outcome import READ_BYTES, STEP_BYTES
@@ -22,6 +26,13 @@ from obitus.reading.troubles import ReadingTrouble
 PACKED: Final = 2**62
 """An unknown size."""
 POLL_S: Final = 0.5
+QUIET_S: Final = 2.0
+"""After so long without a further line the last trace, and the last record, is complete."""
+REPLACED_S: Final = 60.0
+"""A file that was replaced is read on until it has not grown for so long: programs go on writing to the one that they have open."""
+MOST_WAITING: Final = 64
+"""Pieces of standard input that are read ahead."""
+_WIDE = {codecs.BOM_UTF16_LE: "utf-16-le", codecs.BOM_UTF16_BE: "utf-16-be"}
 
 
 def files_of(names: list[str]) -> list[str]:
@@ -48,38 +59,194 @@ def zone_of(name: str | None) -> tzinfo:
 def open_file(name: str, stack: ExitStack) -> tuple[IO[bytes], int, int]:
     """Open a file, standard input (``-``) or a gzip file; return it, its inflated size (or a guess), and when it was written."""
     if name == "-":
-        return sys.stdin.buffer, PACKED, int(time.time() * 1000)
+        return Pipe(sys.stdin.fileno()), PACKED, int(time.time() * 1000)  # type: ignore[return-value]
     path = Path(name)
     try:
         opened: IO[bytes] = stack.enter_context(path.open("rb"))
         status = path.stat()
-        packed = opened.read(2) == b"\x1f\x8b"
+        first = opened.read(2)
         opened.seek(0)
     except OSError as error:
         raise ReadingTrouble(f"{name} cannot be read: {error.strerror}.") from error
-    if packed:
-        return io.BufferedReader(gzip.GzipFile(fileobj=opened)), PACKED, int(status.st_mtime * 1000)
-    return opened, status.st_size, int(status.st_mtime * 1000)
+    written_ms = int(status.st_mtime * 1000)
+    if first == b"\x1f\x8b":
+        opened = io.BufferedReader(gzip.GzipFile(fileobj=opened))
+        return _narrow(opened, opened.peek(2)[:2]), PACKED, written_ms
+    return _narrow(opened, first), PACKED if first in _WIDE else status.st_size, written_ms
 
 
-def follow(
-    names: list[str],
-    more: dict[str, Callable[[], None]],
-    again: Callable[[str], Callable[[], None]],
-    stop: Callable[[], bool],
-) -> None:
-    """Keep reading as files grow, until ``stop`` returns true; a file that was replaced by a new one is read from its start."""
-    files = {name: _which(name) for name in names if name != "-"}
-    while not stop():
-        for name, before in files.items():
-            now = _which(name)
-            if now is not None and before is not None and (now[0] != before[0] or now[1] < before[1]):
-                more[name]()
-                more[name] = again(name)
-            else:
-                more[name]()
-            files[name] = now or before
-        time.sleep(POLL_S)
+def _narrow(opened: IO[bytes], first: bytes) -> IO[bytes]:
+    """Return a file of UTF-16, which Windows writes where output is redirected, as one of UTF-8."""
+    return io.BufferedReader(_Narrow(opened, _WIDE[first])) if first in _WIDE else opened
+
+
+class _Narrow(io.RawIOBase):
+    """Reads UTF-16 as UTF-8; offsets are those of UTF-8."""
+
+    def __init__(self, opened: IO[bytes], encoding: str) -> None:
+        self._opened = opened
+        self._decoder = codecs.getincrementaldecoder(encoding)("replace")
+        self._rest = b""
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, into: Any) -> int:
+        while not self._rest and (wide := self._opened.read1(STEP_BYTES)):  # type: ignore[attr-defined]
+            self._rest = self._decoder.decode(wide).encode("utf-8", "replace")
+        piece, self._rest = self._rest[: len(into)], self._rest[len(into) :]
+        into[: len(piece)] = piece
+        return len(piece)
+
+
+class Pipe:
+    """Standard input. It may be the output of a program that runs on and pauses for hours, or never: ``read1`` returns nothing
+    after half a second of data, and after a while without any; ``ended`` says whether that is for good.
+    """
+
+    def __init__(self, descriptor: int) -> None:
+        self.ended = False
+        self._stops_s: float | None = None
+        self._pieces: queue.SimpleQueue[bytes] = queue.SimpleQueue()
+        self._places = threading.Semaphore(MOST_WAITING)
+        self._rest = b""
+        self._wait_s: float | None = None
+        """How long to wait for a piece: for the first one for ever."""
+        self._turn_ends_s: float | None = None
+        threading.Thread(target=self._read_on, args=(descriptor,), name="obitus-input", daemon=True).start()
+
+    def _read_on(self, descriptor: int) -> None:
+        piece = b" "
+        while piece:
+            self._places.acquire()
+            try:
+                piece = os.read(descriptor, STEP_BYTES)
+            except OSError:
+                piece = b""
+            self._pieces.put(piece)
+
+    def stop(self) -> None:
+        """End after what was written to it until now. A handler of signals may call it."""
+        self._stops_s = time.monotonic() + POLL_S
+        self._pieces.put(b"")
+
+    def seekable(self) -> bool:
+        """It is not."""
+        return False
+
+    def read1(self, most: int) -> bytes:
+        """Return at most so many bytes, and none where it pauses, where half a second is over, and at the end."""
+        if not self._rest and not self.ended:
+            left_s = self._wait_s if self._turn_ends_s is None else max(0.0, self._turn_ends_s - time.monotonic())
+            if not self._fill(left_s):
+                self._turn_ends_s = None
+                return b""
+            self._turn_ends_s = self._turn_ends_s or time.monotonic() + POLL_S
+        piece, self._rest = self._rest[:most], self._rest[most:]
+        return piece
+
+    def _fill(self, wait_s: float | None) -> bool:
+        """Take the next piece, which may be the end; return False when none came for so long."""
+        self._rest = b""
+        while not self._rest:
+            if self._stops_s is not None:
+                # The thread may not have come to read what was written before.
+                wait_s = max(0.0, self._stops_s - time.monotonic())
+            try:
+                self._rest = self._pieces.get(timeout=wait_s)
+            except queue.Empty:
+                self.ended = self._stops_s is not None
+                return self.ended
+            if not self._rest and self._stops_s is None:
+                self.ended = True
+                return True
+        self._wait_s = QUIET_S
+        if self._stops_s is None or time.monotonic() < self._stops_s:
+            # Else the thread may read no more.
+            self._places.release()
+        return True
+
+    def head(self, most: int) -> bytes:
+        """Return its first bytes, without taking them: so many, or what comes before it pauses after a whole line."""
+        pieces = b""
+        while len(pieces) < most and not self.ended:
+            if self._fill(self._wait_s):
+                pieces += self._rest
+            elif b"\n" in pieces:
+                break
+        self._rest = pieces
+        return pieces[:most]
+
+    def close(self) -> None:
+        """Leave it to the process."""
+
+
+class Growing(Protocol):
+    """A file that is being read."""
+
+    def on(self) -> bool:
+        """Read what has come since, and return whether anything has; what may go on with the next line waits, for a while."""
+
+    def end(self) -> None:
+        """Make what waits: it is complete."""
+
+    def close(self) -> None:
+        """Read no more."""
+
+
+class Following:
+    """Reads files as they grow. One that was replaced by a new one, or emptied, is read from its start.
+
+    ``begin`` opens a file by its name, and returns None as long as it has no whole line.
+    """
+
+    def __init__(self, names: list[str], begin: Callable[[str], Growing | None]) -> None:
+        self._begin = begin
+        self._seen = {name: _which(name) for name in names}
+        self._growing = {name: begin(name) for name in names}
+        self._replaced: list[tuple[Growing, float]] = []
+        """Files that were replaced, and when each grew last."""
+
+    def until(self, stop: Callable[[], bool]) -> None:
+        """Go on until ``stop`` returns true."""
+        while self._growing and not stop():
+            for name in self._growing:
+                self._look(name)
+            self._replaced = [later for file, grew_s in self._replaced if (later := _leave(file, grew_s))]
+            time.sleep(POLL_S)
+
+    def _look(self, name: str) -> None:
+        before, now = self._seen[name], _which(name)
+        reading = self._growing[name]
+        if reading is not None:
+            reading.on()
+        if now is None:
+            # Renamed, and the next one is not there yet.
+            return
+        is_another = before is not None and (now[0] != before[0] or now[1] < before[1])
+        if reading is None or is_another:
+            try:
+                following = self._begin(name)
+            except ReadingTrouble:
+                if Path(name).exists():
+                    raise
+                return
+            if reading is not None:
+                self._replaced.append((reading, time.monotonic()))
+            self._growing[name] = following
+        self._seen[name] = now
+
+
+def _leave(file: Growing, grew_s: float) -> tuple[Growing, float] | None:
+    """Read a replaced file on; return it with when it grew last, or None when it is done."""
+    now_s = time.monotonic()
+    if file.on():
+        return file, now_s
+    if now_s - grew_s < REPLACED_S:
+        return file, grew_s
+    file.end()
+    file.close()
+    return None
 
 
 def _which(name: str) -> tuple[int, int] | None:

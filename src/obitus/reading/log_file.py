@@ -116,6 +116,9 @@ class LogFile:
             self._failure(stack)
         self._count(block.count(b"\n"), issues)
 
+    def tell(self) -> None:
+        """A trace is reported as soon as it is complete."""
+
     def part(self, name: str, start: int, end: int) -> Callable[[], LogFilePart]:
         """Return a reader of a part of the file, for another process."""
         return partial(_part, name, start, end, with_traces=self._send is not None)

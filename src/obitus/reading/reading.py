@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import tzinfo
@@ -12,7 +13,7 @@ from typing import IO, Any, Final, Literal, Protocol
 from obitus.core.log_files import access
 from obitus.core.log_files.requests import MOST_EXAMPLES
 from obitus.reading.access_file import AccessFile
-from obitus.reading.files import PACKED, from_place, read_some
+from obitus.reading.files import PACKED, QUIET_S, Growing, Pipe, from_place, read_some
 from obitus.reading.lines import LinesOfFile
 from obitus.reading.log_file import LogFile, Titles
 from obitus.reading.marks import HEAD_BYTES, Marks
@@ -46,6 +47,9 @@ class _File(Protocol):
 
     def feed(self, block: bytes, *, end: bool = False) -> None: ...
 
+    def tell(self) -> None:
+        """Report what is complete, however the file goes on."""
+
     def part(self, name: str, start: int, end: int) -> Callable[[], Any]: ...
 
     def take(self, part: Any, start: int, end: int) -> None: ...
@@ -61,6 +65,8 @@ class Options:
     dry_run: bool
     lines: bool = False
     """Whether every line is kept, as a log record."""
+    follow: bool = False
+    """Whether the files are read on as they grow: then a line that is not complete yet is no end."""
 
 
 class Reading:
@@ -79,20 +85,28 @@ class Reading:
         if self._sending is not None:
             self._sending.flush()
 
-    def read(self, name: str, opened: IO[bytes], size: int, written_ms: int) -> Callable[[], None]:
-        """Read one file from where an earlier reading stopped; return a reader for when it has grown."""
-        head = read_some(opened, HEAD_BYTES)
+    def read(self, name: str, opened: IO[bytes], size: int, written_ms: int) -> Growing | None:
+        """Read one file from where an earlier reading stopped; return what reads on when it has grown.
+
+        Of a file that is followed and has no whole line yet, neither form nor identity can be known: returns None.
+        """
+        pipe = opened if isinstance(opened, Pipe) else None
+        head = pipe.head(HEAD_BYTES) if pipe else read_some(opened, HEAD_BYTES)
+        if self.options.follow and size < HEAD_BYTES and b"\n" not in head:
+            opened.close()
+            return None
         identity = self._marks.identity_of(head)
         form = self._form(name, head)
         if form is None:
-            return lambda: None
-        start = 0 if self.options.dry_run else self._marks.place_of(identity, size)
+            return _NoText()
+        # What a program says at its start is no sign that it has said the rest before.
+        start = 0 if self.options.dry_run or pipe else self._marks.place_of(identity, size)
         self.outcome.files += 1
         self.outcome.forms[name] = form
         self.outcome.known_before += start
         self._progress(start)
         reader = self._file(name, form, identity, start, written_ms)
-        rest = from_place(head, opened, reader.begin, reader.pass_over)
+        rest = from_place(b"" if pipe else head, opened, reader.begin, reader.pass_over)
         bytes_known = start - reader.begin
         while bytes_known > 0 and (block := rest(min(bytes_known, READ_BYTES))):
             reader.feed(block)
@@ -101,19 +115,21 @@ class Reading:
             start = self._by_several(reader, name, reader.settled, size)
             # Everything before this position was reported.
             reader.feed(b"", end=True)
-            self._settle(identity, start)
+            self.settle(identity, start, head)
             rest = from_place(head, opened, start)
 
-        def on() -> None:
-            while block := rest(READ_BYTES):
-                self.outcome.bytes += len(block)
-                reader.feed(block)
-                self._progress(len(block))
-            reader.feed(b"", end=True)
-            self._settle(identity, reader.settled)
+        growing = _Growing(self, reader, rest, opened, identity, head[:start])
+        growing.on()
+        while pipe and not pipe.ended:
+            growing.on()
+        if pipe or not self.options.follow:
+            growing.end()
+        return growing
 
-        on()
-        return on
+    def advance(self, step: int) -> None:
+        """Show that so many bytes more were read."""
+        self.outcome.bytes += step
+        self._progress(step)
 
     def _file(self, name: str, form: str, identity: str, start: int, written_ms: int) -> _File:
         send = self.send if self._sending is not None else None
@@ -141,8 +157,7 @@ class Reading:
                     start = end
                 future, first, end = waiting.pop(0)
                 read.take(future.result(), first, end)
-                self.outcome.bytes += end - first
-                self._progress(end - first)
+                self.advance(end - first)
         return start
 
     def _form(self, name: str, head: bytes) -> str | None:
@@ -158,12 +173,13 @@ class Reading:
         if len(self.outcome.examples) < MOST_EXAMPLES:
             self.outcome.examples.append(what)
 
-    def _settle(self, identity: str, place: int) -> None:
+    def settle(self, identity: str, place: int, head: bytes) -> None:
+        """Send what was found; then store the position up to which a file was read; ``head``: its first bytes, as far as they are known."""
         if self.options.dry_run:
             return
         if self._sending is not None:
             self._sending.flush()
-        self._marks.set(identity, place)
+        self._marks.set(identity, place, head)
 
     def send(self, report: dict[str, Any]) -> None:
         """Send one report, or only count it."""
@@ -171,3 +187,69 @@ class Reading:
             report["release"] = self.options.release
         if self._sending is not None:
             self._sending.add(report)
+
+
+class _Growing:
+    """One file, with the reader of its form."""
+
+    def __init__(
+        self,
+        reading: Reading,
+        reader: _File,
+        rest: Callable[[int], bytes],
+        opened: IO[bytes],
+        identity: str,
+        head: bytes,
+    ) -> None:
+        self._reading, self._reader, self._rest, self._opened = reading, reader, rest, opened
+        self._identity, self._head = identity, head
+        self._grew_s = time.monotonic()
+        self._is_whole = True
+        """Whether what was read ends with a whole line."""
+        self._waits = True
+        """Whether anything came since the last end."""
+
+    def on(self) -> bool:
+        """Read what has come since, and return whether anything has. A trace may go on with the next line; when none has come
+        for a while, it is complete. Half a line is never complete: its program writes the rest whenever it likes.
+        """
+        grew = False
+        while block := self._rest(READ_BYTES):
+            self._reader.feed(block)
+            self._reading.advance(len(block))
+            self._head += block[: HEAD_BYTES - len(self._head)]
+            self._is_whole = block.endswith(b"\n")
+            grew = self._waits = True
+            self._grew_s = time.monotonic()
+            if isinstance(self._opened, Pipe):
+                # It may never pause.
+                break
+        if self._waits and self._is_whole and time.monotonic() - self._grew_s >= QUIET_S:
+            self.end()
+        else:
+            self._reader.tell()
+            self._reading.settle(self._identity, self._reader.settled, self._head)
+        return grew
+
+    def end(self) -> None:
+        """Make what waits."""
+        self._waits = False
+        self._reader.feed(b"", end=True)
+        self._reading.settle(self._identity, self._reader.settled, self._head)
+
+    def close(self) -> None:
+        """Let the file go."""
+        self._opened.close()
+
+
+class _NoText:
+    """A file that cannot be read, however it grows."""
+
+    def on(self) -> bool:
+        return False
+
+    def end(self) -> None:
+        pass
+
+    def close(self) -> None:
+        pass

@@ -76,15 +76,15 @@ def _bring_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks
         brought.reports += 1
         since_kept += 1
         if since_kept >= KEPT_EVERY:
-            _keep(sending, marks, identity, at, size)
+            _keep(sending, marks, identity, at, size, head)
             since_kept = 0
-    _keep(sending, marks, identity, at, size)
+    _keep(sending, marks, identity, at, size, head)
 
 
-def _keep(sending: Sending, marks: Marks, identity: str, at: int, size: int) -> None:
+def _keep(sending: Sending, marks: Marks, identity: str, at: int, size: int, head: bytes) -> None:
     sending.flush()
     if size != PACKED:
-        marks.set(identity, at)
+        marks.set(identity, at, head)
 
 
 def _pass_over(name: str, opened: IO[bytes], rest: bytes, at: int, number: int, brought: Brought) -> tuple[int, bytes]:

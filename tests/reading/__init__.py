@@ -1,0 +1,1 @@
+"""Tests of what reads files and sends what it finds."""
