@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 from pathlib import Path
 from typing import Any
@@ -80,6 +81,30 @@ def shell(running: Running, tmp_path: Path) -> Shell:
 def commits_of(running: Running, release: str) -> list[dict[str, Any]]:
     found: list[dict[str, Any]] = running.get(f"/api/apps/sailings/releases/{release}")["latest_commits"]
     return found
+
+
+def test_a_named_repository_is_the_one_that_is_read(running: Running, shell: Shell, repository: Repository) -> None:
+    """Also in a hook of another one, for which git has set where to look."""
+    other = Repository(repository.folder.parent / "other")
+    other.commit("Of another one")
+    shell.environment |= {"GIT_DIR": str(other.folder / ".git"), "GIT_WORK_TREE": str(other.folder)}
+    repository.commit("Of this one", tides_dot_txt="4\n")
+    shell.run("release", "add", "3.1.0", "--git", str(repository.folder), "--since", "v3.0.0")
+    assert [commit["subject"] for commit in commits_of(running, "3.1.0")] == ["Of this one"]
+
+
+def test_a_git_that_warns_at_length(running: Running, shell: Shell, repository: Repository) -> None:
+    """Nobody reads its warnings while its commits are read: it must not wait for that."""
+    folder = repository.folder.parent / "bin"
+    folder.mkdir()
+    (folder / "git").write_text(
+        f"#!/bin/sh\nhead -c 300000 /dev/zero | tr '\\0' w >&2\nexec {shutil.which('git')} \"$@\"\n"
+    )
+    (folder / "git").chmod(0o755)
+    shell.environment["PATH"] = f"{folder}:{os.environ['PATH']}"
+    repository.commit("Of this one", tides_dot_txt="4\n")
+    shell.run("release", "add", "3.1.0", "--git", str(repository.folder), "--since", "v3.0.0")
+    assert [commit["subject"] for commit in commits_of(running, "3.1.0")] == ["Of this one"]
 
 
 def test_commits_of_a_release(running: Running, shell: Shell, repository: Repository) -> None:

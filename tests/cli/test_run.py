@@ -106,6 +106,34 @@ def test_the_lines_that_a_program_prints(running: Running, tmp_path: Path) -> No
     assert {log["run"]["id"] for log in found} == {ran["run"]["id"]} and {log["logger"] for log in found} == {"sh"}
 
 
+def test_a_reader_that_has_gone(running: Running, tmp_path: Path) -> None:
+    """Where nobody reads the standard error any more, the program learns of it as it would without us; it does not wait for ever."""
+    code = "import sys\nfor _ in range(200_000): print('said at length', file=sys.stderr)"
+    command = [sys.executable, "-m", "obitus", "run", "--", sys.executable, "-c", code]
+    environment = environment_for(running, running.add_app())
+    process = subprocess.Popen(command, env=environment, cwd=tmp_path, stderr=subprocess.PIPE)
+    with process:
+        assert process.stderr is not None
+        process.stderr.read(10)
+        process.stderr.close()
+        assert process.wait(150) == 1
+    (report,) = failures(running, 1)
+    assert report["attributes"]["process.end"] == "exit status 1"
+
+
+def test_a_stream_that_others_have_set_not_to_wait(running: Running, tmp_path: Path) -> None:
+    """It is full for a moment; everything arrives all the same."""
+    inner, outer = os.pipe()
+    os.set_blocking(outer, False)
+    code = "import sys\nsys.stderr.write('said at length ' * 50_000)"
+    command = [sys.executable, "-m", "obitus", "run", "--", sys.executable, "-c", code]
+    environment = environment_for(running, running.add_app())
+    with open(inner, "rb") as read, subprocess.Popen(command, env=environment, cwd=tmp_path, stderr=outer) as process:
+        os.close(outer)
+        assert len(read.read()) == 15 * 50_000
+        assert process.wait(150) == 0
+
+
 def test_a_program_that_is_killed(running: Running, tmp_path: Path) -> None:
     """A signal is named, and the status is what a shell would give; being asked to end is no failure."""
     key = running.add_app()

@@ -9,7 +9,7 @@ import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Final
+from typing import IO, Final
 
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.core.changes.commits import Commit, LibraryChange
@@ -28,6 +28,8 @@ _DRIVERS: Final = "\n".join(
         ("php", "php"), ("rs", "rust"), ("pl", "perl"), ("pm", "perl"), ("c", "cpp"), ("h", "cpp"), ("cc", "cpp"), ("cpp", "cpp"), ("hpp", "cpp"),
     )
 )  # fmt: skip
+# What git sets for its hooks: it would hold in place of the folder that is named.
+_OF_A_REPOSITORY: Final = ("GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_PREFIX", "GIT_OBJECT_DIRECTORY", "GIT_ALTERNATE_OBJECT_DIRECTORIES", "GIT_COMMON_DIR", "GIT_NAMESPACE")  # fmt: skip
 _HASH = re.compile(r"[0-9a-f]{40,64}")
 
 
@@ -116,16 +118,15 @@ class Repository:
             return commits_from(self._lines(command))
 
     def _lines(self, command: Sequence[str]) -> Iterator[str]:
-        process = subprocess.Popen(  # noqa: S603 - git, with arguments of ours
-            command,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            stdin=subprocess.DEVNULL,
-            env=_environment(),
-            errors="replace",
-        )
-        assert process.stdout is not None and process.stderr is not None
-        with process:
+        # Not through a pipe: git would wait for somebody who reads it.
+        with tempfile.TemporaryFile("w+", errors="replace") as said:
+            yield from self._lines_of(command, said)
+
+    def _lines_of(self, command: Sequence[str], said: IO[str]) -> Iterator[str]:
+        with subprocess.Popen(  # noqa: S603 - git, with arguments of ours
+            command, stdout=subprocess.PIPE, stderr=said, stdin=subprocess.DEVNULL, env=_environment(), errors="replace"
+        ) as process:
+            assert process.stdout is not None
             # Only line feeds end a line here: other line ends are part of the content.
             rest = ""
             while piece := process.stdout.read(1 << 20):
@@ -133,9 +134,9 @@ class Repository:
                 yield from lines
             if rest:
                 yield rest
-            errors = process.stderr.read()
         if process.returncode != 0:
-            raise CliError(f"git could not read the commits: {errors.strip()[:300]}")
+            said.seek(0)
+            raise CliError(f"git could not read the commits: {said.read(1000).strip()[:300]}")
 
     def _with_libraries(self, commit: Commit) -> Commit:
         locks = [file.path for file in commit.files if is_lock_file(file.path)][:MOST_LOCK_FILES]
@@ -184,5 +185,6 @@ class Repository:
 
 
 def _environment() -> dict[str, str]:
-    """Git's environment: no prompts, no changes, messages in English."""
-    return os.environ | {"GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C.UTF-8", "GIT_PAGER": "cat"}
+    """Git's environment: no prompts, no changes, messages in English, and no other repository than the named one."""
+    kept = {name: value for name, value in os.environ.items() if name not in _OF_A_REPOSITORY}
+    return kept | {"GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C.UTF-8", "GIT_PAGER": "cat"}

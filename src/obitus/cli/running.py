@@ -6,6 +6,7 @@ import contextlib
 import contextvars
 import os
 import re
+import select
 import signal
 import subprocess
 import sys
@@ -204,18 +205,31 @@ def _stream(number: int) -> Iterator[tuple[int, int]]:
 
 
 def _copy(ours: int, number: int, seen: Sequence[Callable[[bytes], None]], lines: Lines | None) -> None:
-    with contextlib.suppress(OSError):
+    try:
         while piece := os.read(ours, 65536):
             for see in seen:
                 see(piece)
-            place = 0
-            while place < len(piece):
-                place += os.write(number, piece[place:])
+            _write_whole(number, piece)
             # The program's own output comes first.
             if lines is not None:
                 lines.add(piece)
+    except OSError:
+        # Either the program's side is closed, or nobody reads ours any more: then the program learns of it as it would without us.
+        pass
+    finally:
+        os.close(ours)
     if lines is not None:
         lines.end()
+
+
+def _write_whole(descriptor: int, piece: bytes) -> None:
+    place = 0
+    while place < len(piece):
+        try:
+            place += os.write(descriptor, piece[place:])
+        except BlockingIOError:
+            # Some program that shares it has made it so that writing does not wait.
+            select.select([], [descriptor], [])
 
 
 class _Signals:
