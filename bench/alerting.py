@@ -267,7 +267,7 @@ def _away(service: Served, folder: Path) -> None:
         f"{EVENTS / floor_s:,.0f}/s",
         floor_s / took_s,
     )
-    print(f"    each once, in order: {'yes' if whole else 'NO'}; {state['passed']:,} taken, {state['lost']} lost")
+    print(f"    each once, in order: {'yes' if whole else 'NO'}; {state['passed']:,} passed on, {state['lost']} lost")
 
 
 def _usual() -> None:

@@ -39,7 +39,7 @@ def measure(folder: Path) -> None:
     taken(AT_ONCE)
     ours, floor = in_turns(lambda: taken(1), lambda: taken(AT_ONCE))
     row(
-        f"a failure taken, {AT_ONCE} of one issue in a batch / of {AT_ONCE} issues",
+        f"a failure stored, {AT_ONCE} of one issue in a batch / of {AT_ONCE} issues",
         f"{ours * 1e6:.0f} us",
         f"{floor * 1e6:.0f} us",
         ours / floor,

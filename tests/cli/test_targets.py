@@ -25,7 +25,7 @@ def test_from_nothing_to_a_target_that_took_all(shell: Shell, running: Running, 
     until(lambda: "is not there: make it" in words(shell.run("target", "list")))
     folder.mkdir()
     assert "depot is tried now." in shell.run("target", "try-now", "depot")
-    until(lambda: "1 record taken, last" in words(shell.run("target", "list")))
+    until(lambda: "1 record passed on, last" in words(shell.run("target", "list")))
     record = json.loads((folder / "records.ndjson").read_text("utf-8"))
     assert record["kind"] == "failure" and "kestrel" not in json.dumps(record)
     listed = json.loads(shell.run("target", "list", "--json"))["targets"]

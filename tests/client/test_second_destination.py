@@ -133,7 +133,7 @@ def test_both_destinations_get_the_same(running: Running, tmp_path: Path) -> Non
     before = running.get("/api/desk?window=24h")["failures"]
     shell = Shell(tmp_path)
     said = " ".join(shell.run("send", str(file), OBITUS_URL=running.url, OBITUS_KEY=key).split())
-    assert said.startswith("0 reports of 1 file taken; ") and "were there already" in said
+    assert said.startswith("0 reports of 1 file stored; ") and "were there already" in said
     assert running.get("/api/desk?window=24h")["failures"] == before
 
 
@@ -148,20 +148,20 @@ def test_files_are_brought_in_exactly_once(running: Running, tmp_path: Path) -> 
     def send(name: Path, status: int = 0) -> str:
         return " ".join(shell.run("send", str(name), status=status, OBITUS_URL=running.url, OBITUS_KEY=key).split())
 
-    assert send(file).startswith("20 reports of 1 file taken.")
+    assert send(file).startswith("20 reports of 1 file stored.")
     assert "Nothing is new since they were sent last." in send(file)
     file.write_bytes(b"".join(reports[:25]))
-    assert send(file).startswith("5 reports of 1 file taken.")
+    assert send(file).startswith("5 reports of 1 file stored.")
     packed = tmp_path / "reports-1.ndjson.gz"
     packed.write_bytes(gzip.compress(b"".join(reports[10:])))
-    assert send(packed).startswith("5 reports of 1 file taken; 15 were there already.")
+    assert send(packed).startswith("5 reports of 1 file stored; 15 were there already.")
     odd = tmp_path / "odd.ndjson"
     odd.write_bytes(
         b"not a report\n" + b"x" * 1_500_000 + b"\n" + b'{"kind": "failure"}\n' + json.dumps(failure()).encode() + b"\n"
     )
     said = send(odd, status=1)
     assert (
-        "1 report of 1 file taken." in said
+        "1 report of 1 file stored." in said
         and "line 1: no report in JSON" in said
         and "line 2: longer than any report" in said
         and "1 were refused" in said

@@ -119,9 +119,9 @@ def test_what_one_sender_sends_is_no_others() -> None:
     steps, elsewhere = Steps(), Steps()
     list(traces(spans(span(3, 2)), NOW_MS, steps.of_sender("key 1")))
     assert steps.of_sender("key 2").of("sailings", TRACE) == []
-    elsewhere.bring("key 1", steps.all_of("key 1"))
+    elsewhere.add_all("key 1", steps.all_of("key 1"))
     assert elsewhere.of_sender("key 1").of("sailings", TRACE) == steps.of_sender("key 1").of("sailings", TRACE) != []
-    elsewhere.bring("key 1", steps.all_of("key 1"))
+    elsewhere.add_all("key 1", steps.all_of("key 1"))
     assert len(elsewhere.of_sender("key 1").of("sailings", TRACE)) == 1
 
 

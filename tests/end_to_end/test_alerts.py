@@ -127,6 +127,6 @@ def test_records_are_passed_on_from_set_up(page: Page, running: Running, tmp_pat
     record = json.loads(written.read_text("utf-8"))
     assert record["exceptions"][0]["message"] == MARKUP
     page.reload()
-    expect(target).to_contain_text("1 record taken")
+    expect(target).to_contain_text("1 record passed on")
     target.get_by_role("button", name="Remove depot").click()
     expect(section).to_contain_text("Nothing is passed on.")

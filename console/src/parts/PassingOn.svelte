@@ -43,7 +43,7 @@
 							{one.passes.join(', ')}{one.question ? ` of ${one.question}` : ''}{one.hides.length
 								? `, ${countOf(one.hides.length, 'redaction rule')} of its own`
 								: ''}.
-							{countOf(one.passed, 'record')} taken{one.latest ? `, last ${moment(one.latest)}` : ''}.
+							{countOf(one.passed, 'record')} passed on{one.latest ? `, last ${moment(one.latest)}` : ''}.
 							{one.lag ? `${countOf(one.lag, 'report')} to look at.` : 'Nothing waits.'}
 						</p>
 						{#if one.refused || one.lost}

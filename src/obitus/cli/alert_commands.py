@@ -301,7 +301,8 @@ def _used(answer: dict[str, Any], as_json: bool) -> None:
 
 
 def _firing_line(firing: dict[str, Any]) -> None:
-    mark = "taken" if firing["accepted"] else "FIRES" if not firing["is_over"] else "over" if firing["over"] else "once"
+    is_over = "over" if firing["over"] else "happened"
+    mark = "accepted" if firing["accepted"] else "FIRES" if not firing["is_over"] else is_over
     style = show.FAILED if mark == "FIRES" else show.QUIET
     over = f" to {minute_of(firing['over'])[11:]}" if firing["over"] else ""
     delivered = sum(message["delivered"] is not None for message in firing["messages"])
@@ -312,7 +313,7 @@ def _firing_line(firing: dict[str, Any]) -> None:
     )
     line = (
         Text(f"{firing['number']:>5}  ")
-        .append(f"{mark:6}", style=style)
+        .append(f"{mark:8}  ", style=style)
         .append(f"{minute_of(firing['begun'])}{over}  ")
     )
     value = f"  {safe(firing['value'])}" if firing["value"] else ""

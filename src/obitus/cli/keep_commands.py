@@ -88,6 +88,7 @@ def verify(
     if any(not difference["mended"] for difference in differences):
         if not as_json and not repair:
             show.say(
-                "Stop the service and mend what can be: obitus verify --repair. Or bring a backup back.", show.QUIET
+                "Stop the service and mend what can be: obitus verify --repair. Or restore a backup: obitus restore BACKUP --data FOLDER",
+                show.QUIET,
             )
         raise typer.Exit(1)

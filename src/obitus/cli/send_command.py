@@ -27,7 +27,7 @@ def send(
     from obitus.cli import show
     from obitus.reading import files as on_disk
     from obitus.reading.marks import Marks
-    from obitus.reading.reports_file import bring
+    from obitus.reading.reports_file import send_files
     from obitus.reading.sending import Sending
 
     settings = client_settings()
@@ -36,23 +36,23 @@ def send(
         raise UsageTrouble(f"{name} is not set. Set it to the app's: `obitus app add` makes a key.")
     sending = Sending(settings.url, settings.key, corrects=False)
     with sending_said():
-        brought = bring(on_disk.files_of(files), sending, Marks(f"sent {settings.url} {settings.key}"))
+        outcome = send_files(on_disk.files_of(files), sending, Marks(f"sent {settings.url} {settings.key}"))
     answer = {
-        "files": brought.files, "reports": brought.reports, "stored": sending.stored, "already_there": sending.already_there,
-        "refused": sending.refused, "reasons": sending.reasons, "unreadable": brought.unreadable, "examples": brought.examples,
+        "files": outcome.files, "reports": outcome.reports, "stored": sending.stored, "already_there": sending.already_there,
+        "refused": sending.refused, "reasons": sending.reasons, "unreadable": outcome.unreadable, "examples": outcome.examples,
     }  # fmt: skip
     if as_json:
         print_json(answer)
     else:
         known = f"; {sending.already_there:,} were there already" if sending.already_there else ""
-        show.say(f"{count_of(sending.stored, 'report')} of {count_of(brought.files, 'file')} stored{known}.")
-        if not brought.reports and brought.known_before:
+        show.say(f"{count_of(sending.stored, 'report')} of {count_of(outcome.files, 'file')} stored{known}.")
+        if not outcome.reports and outcome.known_before:
             show.say("Nothing is new since they were sent last.", show.QUIET)
         if sending.refused:
             show.say(f"{sending.refused:,} were refused: {safe('; '.join(sending.reasons))}", show.FAILED)
-        for example in brought.examples:
+        for example in outcome.examples:
             show.say(safe(example), show.FAILED)
-        if brought.unreadable > len(brought.examples):
-            show.say(f"and {brought.unreadable - len(brought.examples):,} more lines that are no report", show.FAILED)
-    if sending.refused or brought.unreadable:
+        if outcome.unreadable > len(outcome.examples):
+            show.say(f"and {outcome.unreadable - len(outcome.examples):,} more lines that are no report", show.FAILED)
+    if sending.refused or outcome.unreadable:
         raise typer.Exit(CliError.status)

@@ -11,13 +11,13 @@ from obitus.cli.errors import NotAllowed, Refused, Unreachable, UsageTrouble
 @contextmanager
 def sending_said() -> Iterator[None]:
     """Convert errors of reading to the exit status of the command."""
-    from obitus.reading.troubles import KeyNotTaken, ReadingTrouble, SendingRefused, ServiceAway
+    from obitus.reading.troubles import KeyRefused, ReadingTrouble, SendingRefused, ServiceAway
 
     try:
         yield
     except ReadingTrouble as error:
         raise UsageTrouble(str(error)) from error
-    except KeyNotTaken as error:
+    except KeyRefused as error:
         raise NotAllowed(str(error)) from error
     except SendingRefused as error:
         raise Refused(str(error)) from error

@@ -39,13 +39,13 @@ def releases(answer: dict[str, Any]) -> None:
         return
     table = _table("Release", "Arrived (UTC)", "", "Runs", "Per 1,000 runs", "New, regressed, worse")
     for row in answer["releases"]:
-        brought = Text(_brought(row), style=FAILED if row["regressed"] or row["failing_more_often"] else "")
+        new_and_worse = Text(_new_and_worse(row), style=FAILED if row["regressed"] or row["failing_more_often"] else "")
         places = row["places"] or [None]
         for i, place in enumerate(places):
             name = Text(safe(row["release"]), style="bold") if i == 0 else Text("")
             if place is None:
                 table.add_row(
-                    name, Text("not yet" if row["first_seen"] is None else "", style=QUIET), "", "", "", brought
+                    name, Text("not yet" if row["first_seen"] is None else "", style=QUIET), "", "", "", new_and_worse
                 )
                 continue
             arrived = _arrived(place)
@@ -58,7 +58,7 @@ def releases(answer: dict[str, Any]) -> None:
                 where,
                 f"{place['runs']:,}" if place["runs"] else "",
                 _rate(place["rate"]),
-                brought if i == 0 else "",
+                new_and_worse if i == 0 else "",
             )
     console.print(table)
     if any(place["inferred"] for row in answer["releases"] for place in row["places"]):
@@ -257,7 +257,7 @@ def _issues(title: str, issues: list[dict[str, Any]]) -> None:
         )
 
 
-def _brought(row: dict[str, Any]) -> str:
+def _new_and_worse(row: dict[str, Any]) -> str:
     parts = [
         (row["new_issues"], "new"),
         (row["regressed"], "regressed"),

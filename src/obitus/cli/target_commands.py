@@ -111,7 +111,7 @@ def _shown(target: dict[str, Any]) -> None:
     what = f"{', '.join(target['passes'])}{asked}"
     latest = f", last {minute_of(target['latest'])}" if target["latest"] else ""
     show.say(
-        f"    {safe(what)}; {count_of(target['passed'], 'record')} taken{latest}; {count_of(target['lag'], 'report')} to look at",
+        f"    {safe(what)}; {count_of(target['passed'], 'record')} passed on{latest}; {count_of(target['lag'], 'report')} to look at",
         show.QUIET,
     )
     if target["refused"] or target["lost"]:

@@ -17,7 +17,7 @@ MOST_EXAMPLES: Final = 5
 
 
 @dataclass(slots=True)
-class Brought:
+class Outcome:
     """The result."""
 
     files: int = 0
@@ -29,26 +29,26 @@ class Brought:
     """Invalid lines: where, and why."""
 
 
-def bring(names: list[str], sending: Sending, marks: Marks) -> Brought:
+def send_files(names: list[str], sending: Sending, marks: Marks) -> Outcome:
     """Send the reports of files, each once, however often this is called; raises ReadingTrouble, SendingTrouble.
 
     An incomplete last line is left for the next call. ``sending`` counts refused reports.
     """
-    brought = Brought()
+    outcome = Outcome()
     for name in names:
         with ExitStack() as stack:
             opened, size, _ = open_file(name, stack)
-            brought.files += 1
-            _bring_file(name, opened, size, sending, marks, brought)
-    return brought
+            outcome.files += 1
+            _send_file(name, opened, size, sending, marks, outcome)
+    return outcome
 
 
-def _bring_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks: Marks, brought: Brought) -> None:
+def _send_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks: Marks, outcome: Outcome) -> None:
     head = opened.read(HEAD_BYTES)
     identity = marks.identity_of(head)
     # The size of a compressed file, and of standard input, is not known: the ids make sending again harmless.
     at = marks.place_of(identity, size) if size != PACKED else 0
-    brought.known_before += at
+    outcome.known_before += at
     rest = b"" if at >= len(head) else head[at:]
     if at > len(head):
         opened.seek(at)
@@ -62,7 +62,7 @@ def _bring_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks
                 break
             rest += piece
             if len(rest) > MOST_LINE and b"\n" not in rest:
-                at, rest = _pass_over(name, opened, rest, at, number + 1, brought)
+                at, rest = _pass_over(name, opened, rest, at, number + 1, outcome)
             continue
         line, rest = rest[:end].strip(), rest[end + 1 :]
         at += end + 1
@@ -70,10 +70,10 @@ def _bring_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks
         if not line:
             continue
         if not line.startswith(b"{"):
-            _unreadable(brought, name, number, "no report in JSON")
+            _unreadable(outcome, name, number, "no report in JSON")
             continue
         sending.add_line(line)
-        brought.reports += 1
+        outcome.reports += 1
         since_kept += 1
         if since_kept >= KEPT_EVERY:
             _keep(sending, marks, identity, at, size, head)
@@ -87,9 +87,9 @@ def _keep(sending: Sending, marks: Marks, identity: str, at: int, size: int, hea
         marks.set(identity, at, head)
 
 
-def _pass_over(name: str, opened: IO[bytes], rest: bytes, at: int, number: int, brought: Brought) -> tuple[int, bytes]:
+def _pass_over(name: str, opened: IO[bytes], rest: bytes, at: int, number: int, outcome: Outcome) -> tuple[int, bytes]:
     """Skip a line that is longer than any report; return where the next one begins, and the part of it that was read."""
-    _unreadable(brought, name, number, "longer than any report")
+    _unreadable(outcome, name, number, "longer than any report")
     while True:
         end = rest.find(b"\n")
         if end >= 0:
@@ -100,7 +100,7 @@ def _pass_over(name: str, opened: IO[bytes], rest: bytes, at: int, number: int, 
             return at, b""
 
 
-def _unreadable(brought: Brought, name: str, number: int, why: str) -> None:
-    brought.unreadable += 1
-    if len(brought.examples) < MOST_EXAMPLES:
-        brought.examples.append(f"{name}, line {number}: {why}")
+def _unreadable(outcome: Outcome, name: str, number: int, why: str) -> None:
+    outcome.unreadable += 1
+    if len(outcome.examples) < MOST_EXAMPLES:
+        outcome.examples.append(f"{name}, line {number}: {why}")

@@ -12,7 +12,7 @@ from typing import Any, Final
 import urllib3
 
 from obitus.core.version import media_type
-from obitus.reading.troubles import KeyNotTaken, SendingRefused, ServiceAway
+from obitus.reading.troubles import KeyRefused, SendingRefused, ServiceAway
 
 BATCH_REPORTS: Final = 500
 BATCH_BYTES: Final = 4 * 1024 * 1024
@@ -93,7 +93,7 @@ class Sending:
                 if answer.status in (200, 413, 422):
                     return answer
                 if answer.status in (401, 403):
-                    raise KeyNotTaken(_detail(answer))
+                    raise KeyRefused(_detail(answer))
                 trouble = _detail(answer)
                 if answer.status not in AWAY:
                     raise SendingRefused(self._reason_of(answer))

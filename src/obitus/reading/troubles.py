@@ -11,7 +11,7 @@ class SendingTrouble(Exception):
     """Base of what can go wrong while reports are sent."""
 
 
-class KeyNotTaken(SendingTrouble):
+class KeyRefused(SendingTrouble):
     """Raised when the service does not know the key, or it may not report."""
 
 

@@ -86,7 +86,7 @@ class Steps:
                 for _, app, trace in (place,)
             ]
 
-    def bring(self, sender: str, traces: list[TraceSoFar]) -> None:
+    def add_all(self, sender: str, traces: list[TraceSoFar]) -> None:
         """Add what ``all_of`` returned to the memory of one sender."""
         for app, trace, steps, (ids, run) in traces:
             place = (sender, app, trace)

@@ -89,7 +89,7 @@ def read_apart(
 ) -> tuple[list[SourceReports], list[TraceSoFar]]:
     """The same in a worker process, which gets the memory of the sender's traces and returns it changed."""
     steps = Steps()
-    steps.bring(sender, traces_known)
+    steps.add_all(sender, traces_known)
     return read(export, limits, steps.of_sender(sender)), steps.all_of(sender)
 
 

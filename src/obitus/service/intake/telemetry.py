@@ -157,7 +157,7 @@ async def _read(intake: Intake, held: Pass, key: KnownKey, export: Export) -> li
         )
     except ProcessEnded:
         raise Problem("not-otlp", "The service failed on this export. Send smaller batches.") from None
-    intake.steps.bring(sender, known)
+    intake.steps.add_all(sender, known)
     return parts
 
 
