@@ -1,4 +1,6 @@
-import { troubleIn, Trouble } from './api';
+import { untrack } from 'svelte';
+import { asked, type Answer, type Trouble } from './api';
+import { live } from './live.svelte';
 
 /** An answer that grows while it is computed: first figures soon, each with further progress. */
 export interface Growing<T> {
@@ -6,25 +8,37 @@ export interface Growing<T> {
 	readonly trouble: Trouble | undefined;
 }
 
-/** Request lines of JSON, as long as the calling component lives; again when the address changes. Nothing without an address. */
+/** What the service, or a proxy before it, says or does not say while it is away. */
+const AWAY = [0, 502, 503, 504];
+
+/** Request lines of JSON, as long as the calling component lives; again when the address changes, or when the service, which did
+not answer, is back. Nothing without an address. */
 export function watchGrowing<T>(address: () => string | undefined): Growing<T> {
 	let value = $state.raw<T>();
 	let trouble = $state.raw<Trouble>();
+	let tries = $state(0);
+
+	$effect(() => {
+		const last = untrack(() => trouble);
+		if (live.connected && last && AWAY.includes(last.status)) tries = untrack(() => tries) + 1;
+	});
 
 	$effect(() => {
 		const wanted = address();
+		void tries;
 		if (!wanted) {
 			value = trouble = undefined;
 			return;
 		}
 		const stop = new AbortController();
-		listen<T>(wanted, stop.signal, (found) => {
+		const listening = listen<T>(wanted, stop.signal, (found) => {
 			value = found;
 			trouble = undefined;
-		}).catch((error: unknown) => {
+		});
+		asked(listening).catch((error: unknown) => {
 			if (stop.signal.aborted) return;
 			value = undefined;
-			trouble = error instanceof Trouble ? error : new Trouble(String(error), 'away', 0);
+			trouble = error as Trouble;
 		});
 		return () => stop.abort();
 	});
@@ -39,15 +53,19 @@ export function watchGrowing<T>(address: () => string | undefined): Growing<T> {
 	};
 }
 
-async function listen<T>(address: string, signal: AbortSignal, onRecord: (found: T) => void): Promise<void> {
-	const answer = await fetch(address, { signal, headers: { Accept: 'application/x-ndjson' } });
-	if (!answer.ok || !answer.body) throw troubleIn(await answer.json().catch(() => undefined), answer.status);
+async function listen<T>(address: string, signal: AbortSignal, onRecord: (found: T) => void): Promise<Answer<true>> {
+	const response = await fetch(address, { signal, headers: { Accept: 'application/x-ndjson' } });
+	if (!response.ok || !response.body) return { error: await response.json().catch(() => undefined), response };
+	// Not every browser lets a stream be iterated over.
+	const reader = response.body.getReader();
+	const decoder = new TextDecoder();
 	let rest = '';
-	for await (const piece of answer.body.pipeThrough(new TextDecoderStream()) as unknown as AsyncIterable<string>) {
-		const lines = (rest + piece).split('\n');
+	for (let read = await reader.read(); !read.done; read = await reader.read()) {
+		const lines = (rest + decoder.decode(read.value, { stream: true })).split('\n');
 		rest = lines.pop() ?? '';
 		for (const line of lines) onRecord(JSON.parse(line) as T);
 	}
+	return { data: true, response };
 }
 
 /** The query of an address, without undefined values. */

@@ -50,8 +50,7 @@
 				title={nameOf(shown)}
 				picture={shown.picture}
 				bare
-				lead={(terms) =>
-					go(terms.reduce((question, [name, term]) => narrowed(question, name, term === null ? '=' : '=', term), shown.question))}
+				lead={(terms) => go(terms.reduce((question, [name, term]) => narrowed(question, name, '=', term), shown.question))}
 			/>
 		{/snippet}
 	</LoadState>
