@@ -154,7 +154,7 @@ def test_a_renamed_file_is_read_on(turns: Turns, tmp_path: Path) -> None:
         assert len(os.listdir("/proc/self/fd")) == count - 1
 
 
-@pytest.mark.parametrize("first", ["", REQUEST[:20]])
+@pytest.mark.parametrize("first", ["", REQUEST[:20], "#Software: a web server\n#Ver"])
 def test_the_form_of_a_file_is_not_guessed_before_its_first_line(turns: Turns, tmp_path: Path, first: str) -> None:
     """Rotation makes an empty file; what is written to it is an access log as before."""
     path = tmp_path / "access.log"
@@ -164,7 +164,14 @@ def test_the_form_of_a_file_is_not_guessed_before_its_first_line(turns: Turns, t
     path.write_text(first)
     turns.turn()
     turns.turn()
-    write(path, REQUEST[len(first) :] + REQUEST)
+    if first.startswith("#"):
+        write(
+            path,
+            "sion: 1.0\n#Fields: date time cs-method cs-uri-stem sc-status\n"
+            + 2 * "2026-11-25 10:00:00 GET /gates 500\n",
+        )
+    else:
+        write(path, REQUEST[len(first) :] + REQUEST)
     turns.turn()
     assert turns.sent.runs() == 3
 

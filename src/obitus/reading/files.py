@@ -197,7 +197,7 @@ class Growing(Protocol):
 class Following:
     """Reads files as they grow. One that was replaced by a new one, or emptied, is read from its start.
 
-    ``begin`` opens a file by its name, and returns None as long as it has no whole line.
+    ``begin`` opens a file by its name, and returns None as long as it says nothing.
     """
 
     def __init__(self, names: list[str], begin: Callable[[str], Growing | None]) -> None:

@@ -88,11 +88,11 @@ class Reading:
     def read(self, name: str, opened: IO[bytes], size: int, written_ms: int) -> Growing | None:
         """Read one file from where an earlier reading stopped; return what reads on when it has grown.
 
-        Of a file that is followed and has no whole line yet, neither form nor identity can be known: returns None.
+        Of a file that is followed and has no whole line yet, or only a head, neither form nor identity can be known: returns None.
         """
         pipe = opened if isinstance(opened, Pipe) else None
         head = pipe.head(HEAD_BYTES) if pipe else read_some(opened, HEAD_BYTES)
-        if self.options.follow and size < HEAD_BYTES and b"\n" not in head:
+        if self.options.follow and size < HEAD_BYTES and _says_nothing(head):
             opened.close()
             return None
         identity = self._marks.identity_of(head)
@@ -187,6 +187,12 @@ class Reading:
             report["release"] = self.options.release
         if self._sending is not None:
             self._sending.add(report)
+
+
+def _says_nothing(head: bytes) -> bool:
+    """Whether no whole line is there, or only the beginning of a head such as that of the W3C format."""
+    *lines, _ = head.split(b"\n")
+    return all(not line.strip() or line.startswith(b"#") for line in lines)
 
 
 class _Growing:
