@@ -155,6 +155,11 @@ def test_files_are_brought_in_exactly_once(running: Running, tmp_path: Path) -> 
     packed = tmp_path / "reports-1.ndjson.gz"
     packed.write_bytes(gzip.compress(b"".join(reports[10:])))
     assert send(packed).startswith("5 reports of 1 file stored; 15 were there already.")
+    packed.write_bytes(gzip.compress(b"".join(reports))[:-12])
+    cut = send(packed, status=1)
+    assert "of 1 file stored" in cut and "the compressed file is cut off or damaged here" in cut
+    packed.write_bytes(gzip.compress(b"".join(reports)))
+    assert send(packed).startswith("0 reports of 1 file stored; 30 were there already.")
     odd = tmp_path / "odd.ndjson"
     odd.write_bytes(
         b"not a report\n" + b"x" * 1_500_000 + b"\n" + b'{"kind": "failure"}\n' + json.dumps(failure()).encode() + b"\n"

@@ -212,7 +212,7 @@ def _tell(outcome: Outcome, sending: Sending | None, *, dry_run: bool) -> None:
             show.QUIET,
         )
     if outcome.unreadable:
-        show.heading(f"{count_of(outcome.unreadable, 'line')} could not be read")
+        show.heading(f"{count_of(outcome.unreadable, 'line or file', 'lines or files')} could not be read")
         for example in outcome.examples:
             show.console.print(Text("         " + safe(example)), overflow="ellipsis", no_wrap=True)
         show.say("If the format was not recognised, give it with --format.", show.QUIET)

@@ -15,7 +15,6 @@ import zlib
 from collections.abc import Callable
 from contextlib import ExitStack
 from datetime import UTC, datetime, tzinfo
-from functools import partial
 from pathlib import Path
 from typing import IO, Any, Final, Protocol
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -257,40 +256,46 @@ def _which(name: str) -> tuple[int, int] | None:
     return status.st_ino, status.st_size
 
 
-def from_place(
-    head: bytes, opened: IO[bytes], start: int, passed: Callable[[bytes], None] | None = None
-) -> Callable[[int], bytes]:
-    """Return a reader from an offset on, including the bytes that were read already; ``passed`` gets the bytes before."""
-    if passed is not None:
-        passed(head[:start])
-    if start >= len(head):
-        if opened.seekable() and passed is None:
-            opened.seek(start)
-        else:
-            left_bytes = start - len(head)
-            while left_bytes and (piece := opened.read(min(left_bytes, READ_BYTES))):
+class Pieces:
+    """Reads a file piece by piece; of a compressed one that is cut off or damaged, the part before that."""
+
+    def __init__(self, opened: IO[bytes]) -> None:
+        self.opened = opened
+        self.is_damaged = False
+
+    def read(self, most: int) -> bytes:
+        """Return so many bytes, fewer where the file ends; raises ReadingTrouble."""
+        pieces: list[bytes] = []
+        left_bytes = most
+        try:
+            while left_bytes > 0 and (piece := self.opened.read1(min(left_bytes, STEP_BYTES))):  # type: ignore[attr-defined]
+                pieces.append(piece)
                 left_bytes -= len(piece)
-                if passed is not None:
-                    passed(piece)
-        return partial(read_some, opened)
-    waiting = [head[start:]]
+        except (EOFError, gzip.BadGzipFile, zlib.error):
+            self.is_damaged = True
+        except OSError as error:
+            raise ReadingTrouble(f"reading stopped: {error.strerror}.") from error
+        return b"".join(pieces)
 
-    def read(most: int) -> bytes:
-        return waiting.pop() + read_some(opened, most) if waiting else read_some(opened, most)
+    def from_place(
+        self, head: bytes, start: int, passed: Callable[[bytes], None] | None = None
+    ) -> Callable[[int], bytes]:
+        """Return a reader from an offset on, including the bytes that were read already; ``passed`` gets the bytes before."""
+        if passed is not None:
+            passed(head[:start])
+        if start >= len(head):
+            if self.opened.seekable() and passed is None:
+                self.opened.seek(start)
+            else:
+                left_bytes = start - len(head)
+                while left_bytes and (piece := self.read(min(left_bytes, READ_BYTES))):
+                    left_bytes -= len(piece)
+                    if passed is not None:
+                        passed(piece)
+            return self.read
+        waiting = [head[start:]]
 
-    return read
+        def read(most: int) -> bytes:
+            return waiting.pop() + self.read(most) if waiting else self.read(most)
 
-
-def read_some(opened: IO[bytes], most: int) -> bytes:
-    """Read up to ``most`` bytes; of a truncated compressed file the part before its end."""
-    pieces: list[bytes] = []
-    left_bytes = most
-    try:
-        while left_bytes > 0 and (piece := opened.read1(min(left_bytes, STEP_BYTES))):  # type: ignore[attr-defined]
-            pieces.append(piece)
-            left_bytes -= len(piece)
-    except (EOFError, gzip.BadGzipFile, zlib.error):
-        pass
-    except OSError as error:
-        raise ReadingTrouble(f"reading stopped: {error.strerror}.") from error
-    return b"".join(pieces)
+        return read

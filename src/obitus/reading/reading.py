@@ -13,7 +13,7 @@ from typing import IO, Any, Final, Literal, Protocol
 from obitus.core.log_files import access
 from obitus.core.log_files.requests import MOST_EXAMPLES
 from obitus.reading.access_file import AccessFile
-from obitus.reading.files import PACKED, QUIET_S, Growing, Pipe, from_place, read_some
+from obitus.reading.files import PACKED, QUIET_S, Growing, Pieces, Pipe
 from obitus.reading.lines import LinesOfFile
 from obitus.reading.log_file import LogFile, Titles
 from obitus.reading.marks import HEAD_BYTES, Marks
@@ -91,7 +91,8 @@ class Reading:
         Of a file that is followed and has no whole line yet, or only a head, neither form nor identity can be known: returns None.
         """
         pipe = opened if isinstance(opened, Pipe) else None
-        head = pipe.head(HEAD_BYTES) if pipe else read_some(opened, HEAD_BYTES)
+        pieces = Pieces(opened)
+        head = pipe.head(HEAD_BYTES) if pipe else pieces.read(HEAD_BYTES)
         if self.options.follow and size < HEAD_BYTES and _says_nothing(head):
             opened.close()
             return None
@@ -106,7 +107,7 @@ class Reading:
         self.outcome.known_before += start
         self._progress(start)
         reader = self._file(name, form, identity, start, written_ms)
-        rest = from_place(b"" if pipe else head, opened, reader.begin, reader.pass_over)
+        rest = pieces.from_place(b"" if pipe else head, reader.begin, reader.pass_over)
         bytes_known = start - reader.begin
         while bytes_known > 0 and (block := rest(min(bytes_known, READ_BYTES))):
             reader.feed(block)
@@ -116,7 +117,7 @@ class Reading:
             # Everything before this position was reported.
             reader.feed(b"", end=True)
             self.settle(identity, start, head)
-            rest = from_place(head, opened, start)
+            rest = pieces.from_place(head, start)
 
         growing = _Growing(self, reader, rest, opened, identity, head[:start])
         growing.on()
@@ -124,6 +125,8 @@ class Reading:
             growing.on()
         if pipe or not self.options.follow:
             growing.end()
+        if pieces.is_damaged:
+            self._unreadable(f"{name}: the compressed file is cut off or damaged; what is before that was read")
         return growing
 
     def advance(self, step: int) -> None:

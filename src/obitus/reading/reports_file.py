@@ -6,7 +6,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field
 from typing import IO, Final
 
-from obitus.reading.files import PACKED, open_file
+from obitus.reading.files import PACKED, Pieces, Pipe, open_file
 from obitus.reading.marks import HEAD_BYTES, Marks
 from obitus.reading.sending import Sending
 
@@ -14,6 +14,7 @@ MOST_LINE: Final = 1024 * 1024
 KEPT_EVERY: Final = 2000
 """The position in a file is stored after so many reports."""
 MOST_EXAMPLES: Final = 5
+PIECE_BYTES: Final = 256 * 1024
 
 
 @dataclass(slots=True)
@@ -44,60 +45,54 @@ def send_files(names: list[str], sending: Sending, marks: Marks) -> Outcome:
 
 
 def _send_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks: Marks, outcome: Outcome) -> None:
-    head = opened.read(HEAD_BYTES)
+    pieces = Pieces(opened)
+    pipe = opened if isinstance(opened, Pipe) else None
+    head = pieces.read(HEAD_BYTES)
     identity = marks.identity_of(head)
     # The size of a compressed file, and of standard input, is not known: the ids make sending again harmless.
     at = marks.place_of(identity, size) if size != PACKED else 0
     outcome.known_before += at
-    rest = b"" if at >= len(head) else head[at:]
+    rest = head[at:]
     if at > len(head):
         opened.seek(at)
     number = 0
     since_kept = 0
+    is_too_long = False
     while True:
-        end = rest.find(b"\n")
-        if end < 0:
-            piece = opened.read(256 * 1024)
-            if not piece:
-                break
-            rest += piece
-            if len(rest) > MOST_LINE and b"\n" not in rest:
-                at, rest = _pass_over(name, opened, rest, at, number + 1, outcome)
-            continue
-        line, rest = rest[:end].strip(), rest[end + 1 :]
-        at += end + 1
-        number += 1
-        if not line:
-            continue
-        if not line.startswith(b"{"):
-            _unreadable(outcome, name, number, "no report in JSON")
-            continue
-        sending.add_line(line)
-        outcome.reports += 1
-        since_kept += 1
-        if since_kept >= KEPT_EVERY:
+        *lines, rest = rest.split(b"\n")
+        for line in lines:
+            at += len(line) + 1
+            number += 1
+            report = line.strip()
+            if is_too_long or len(line) > MOST_LINE:
+                _unreadable(outcome, name, number, "longer than any report")
+            elif report.startswith(b"{"):
+                sending.add_line(report)
+                outcome.reports += 1
+                since_kept += 1
+            elif report:
+                _unreadable(outcome, name, number, "no report in JSON")
+            is_too_long = False
+        if since_kept >= KEPT_EVERY or (since_kept and pipe is not None):
             _keep(sending, marks, identity, at, size, head)
             since_kept = 0
+        if len(rest) > MOST_LINE:
+            # The end of such a line is looked for, and nothing of it is carried on.
+            at += len(rest)
+            rest, is_too_long = b"", True
+        piece = pieces.read(PIECE_BYTES)
+        if not piece and (pipe is None or pipe.ended):
+            break
+        rest += piece
     _keep(sending, marks, identity, at, size, head)
+    if pieces.is_damaged:
+        _unreadable(outcome, name, number + 1, "the compressed file is cut off or damaged here")
 
 
 def _keep(sending: Sending, marks: Marks, identity: str, at: int, size: int, head: bytes) -> None:
     sending.flush()
     if size != PACKED:
         marks.set(identity, at, head)
-
-
-def _pass_over(name: str, opened: IO[bytes], rest: bytes, at: int, number: int, outcome: Outcome) -> tuple[int, bytes]:
-    """Skip a line that is longer than any report; return where the next one begins, and the part of it that was read."""
-    _unreadable(outcome, name, number, "longer than any report")
-    while True:
-        end = rest.find(b"\n")
-        if end >= 0:
-            return at + end + 1, rest[end + 1 :]
-        at += len(rest)
-        rest = opened.read(256 * 1024)
-        if not rest:
-            return at, b""
 
 
 def _unreadable(outcome: Outcome, name: str, number: int, why: str) -> None:
