@@ -58,6 +58,7 @@ class Turns:
         monkeypatch.setattr("time.sleep", lambda _seconds: None)
         self.now_s = 1000.0
         self.sent = Sent()
+        self.said: list[str] = []
         self.stack = ExitStack()
         self._following: Following | None = None
 
@@ -69,7 +70,8 @@ class Turns:
         def begin(name: str) -> Growing | None:
             return reading.read(name, *open_file(name, self.stack))
 
-        self._following = Following([str(name) for name in names], begin)
+        found = [str(name) for name in names]
+        self._following = Following(lambda: files.files_of(found), begin, self.said.append)
 
     def turn(self, seconds: float = 0.5) -> None:
         assert self._following is not None
@@ -187,6 +189,55 @@ def test_an_emptied_file_is_read_from_its_start(turns: Turns, tmp_path: Path) ->
     turns.turn()
     turns.turn(seconds=files.QUIET_S)
     assert turns.sent.failures() == [2, 2]
+
+
+def test_further_files_of_a_pattern(turns: Turns, tmp_path: Path) -> None:
+    """Logs with the day in their names: the next day's is found, and one that was removed is let go."""
+    first, second = tmp_path / "gate-11-25.log", tmp_path / "gate-11-26.log"
+    first.write_text(LINE)
+    turns.follow(tmp_path / "gate-*.log")
+    second.write_text(LINE.replace("25", "26") + TRACE)
+    turns.turn(seconds=files.FIND_S)
+    count = len(os.listdir("/proc/self/fd"))
+    turns.turn(seconds=files.QUIET_S)
+    assert turns.sent.failures() == [2]
+    first.unlink()
+    turns.turn()
+    turns.turn(seconds=files.REPLACED_S)
+    assert len(os.listdir("/proc/self/fd")) == count - 1
+    first.write_text(LINE.replace("up", "down") + TRACE)
+    turns.turn()
+    turns.turn(seconds=files.QUIET_S)
+    assert turns.sent.failures() == [2, 2]
+
+
+def test_a_file_that_may_not_be_read_does_not_end_it(
+    turns: Turns, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Rotation has made a file that only root may read: that is said once; the others, and later that one, are read."""
+    path, other = tmp_path / "gate.log", tmp_path / "tide.log"
+    path.write_text(LINE)
+    other.write_text(LINE)
+    turns.follow(path, other)
+    path.rename(tmp_path / "gate.log.1")
+    path.write_text(TRACE)
+    may_read = Path.open
+
+    def opens(self: Path, *how: Any, **named: Any) -> Any:
+        if self == path and how == ("rb",):
+            raise PermissionError(13, "Permission denied")
+        return may_read(self, *how, **named)
+
+    monkeypatch.setattr(Path, "open", opens)
+    with other.open("a") as opened:
+        opened.write(TRACE)
+    turns.turn()
+    turns.turn(seconds=files.QUIET_S)
+    assert turns.sent.failures() == [2] and turns.said == [f"{path} cannot be read: Permission denied."]
+    monkeypatch.setattr(Path, "open", may_read)
+    turns.turn()
+    turns.turn(seconds=files.QUIET_S)
+    assert turns.sent.failures() == [2, 2] and len(turns.said) == 1
 
 
 def test_a_file_that_is_no_text_is_said_once(turns: Turns, tmp_path: Path) -> None:

@@ -17,6 +17,7 @@ from obitus.cli.sending_errors import sending_said
 from obitus.core.wording import count_of
 
 if TYPE_CHECKING:
+    from obitus.client.settings import Settings
     from obitus.reading.files import Pipe
     from obitus.reading.outcome import Outcome
     from obitus.reading.sending import Sending
@@ -58,17 +59,7 @@ def read(
     if form not in _FORMS:
         raise UsageTrouble(f"--format: {form} is none of {', '.join(_FORMS)}.")
     settings = client_settings()
-    sending = None
-    if not dry_run:
-        if settings.off:
-            raise UsageTrouble("OBITUS_OFF is set: reporting is switched off. Unset it, or use --dry-run.")
-        if not settings.url or not settings.key:
-            raise UsageTrouble(
-                f"{settings.missing} is not set. Set it to the app's, or use --dry-run. `obitus app add` makes a key."
-            )
-        from obitus.reading.sending import Sending
-
-        sending = Sending(settings.url, settings.key, away=_say_away if follow or "-" in files else None)
+    sending = None if dry_run else _sending(settings, waits=follow or "-" in files)
     with ExitStack() as stack:
         stack.enter_context(sending_said())
         options = Options(_FORMS[form], on_disk.zone_of(zone), release, dry_run, lines, follow)  # type: ignore[arg-type]
@@ -86,12 +77,13 @@ def read(
                 _end_by_ctrl_c(opened)
             return this.read(name, opened, size, written_ms)
 
-        followed = [name for name in names if name != "-"] if follow else []
         for name in names:
-            if name not in followed:
+            if name == "-" or not follow:
                 begin(name)
-        if followed:
-            following = on_disk.Following(followed, begin)
+        if follow and names != ["-"]:
+            following = on_disk.Following(
+                lambda: [name for name in on_disk.files_of(files) if name != "-"], begin, _say
+            )
             sys.stdout.write(f"Read {count_of(this.outcome.files, 'file')}; going on as they grow. Ctrl-C ends it.\n")
             sys.stdout.flush()
             with suppress(KeyboardInterrupt):
@@ -105,8 +97,22 @@ def read(
         raise typer.Exit(CliError.status)
 
 
-def _say_away(trouble: str) -> None:
-    sys.stderr.write(f"{safe(trouble)} Trying on; nothing more is read until then.\n")
+def _sending(settings: Settings, *, waits: bool) -> Sending:
+    """Return where to send; with ``waits`` a service that is away is waited for. Raises UsageTrouble."""
+    from obitus.reading.sending import Sending
+
+    if settings.off:
+        raise UsageTrouble("OBITUS_OFF is set: reporting is switched off. Unset it, or use --dry-run.")
+    if not settings.url or not settings.key:
+        raise UsageTrouble(
+            f"{settings.missing} is not set. Set it to the app's, or use --dry-run. `obitus app add` makes a key."
+        )
+    away = lambda why: _say(f"{why} It is tried again; nothing more is read until then.")  # noqa: E731
+    return Sending(settings.url, settings.key, away=away if waits else None)
+
+
+def _say(trouble: str) -> None:
+    sys.stderr.write(f"obitus: {safe(trouble)}\n")
 
 
 def _end_by_ctrl_c(pipe: Pipe) -> None:
