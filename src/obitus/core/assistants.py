@@ -83,7 +83,9 @@ class Assistant:
         keys = ("time", "since_ms", "duration_ms", "app", "kind", "severity", "said", "failure")
         entries = [{key: one[key] for key in keys if one.get(key) not in (None, "")} for one in answer["entries"]]
         worked = answer["worked"]["reason"] if answer["worked"] else None
-        return self._data({"entries": entries, "last_that_worked": worked, "missing": answer["notes"]})
+        shown = _latest_that_fit(entries)
+        found = {"entries": shown, "last_that_worked": worked, "missing": answer["notes"]}
+        return self._data(found | {"earlier_entries_left_out": len(entries) - len(shown)})
 
     def read_turning_point(self, number: int) -> str:
         """Read at which step an issue's latest failure first differs from healthy runs of the same entry point."""
@@ -116,8 +118,24 @@ class Assistant:
 
     def _data(self, value: Any, then: str = "") -> str:
         """Return a value as text between two lines that mark it as data; a long one is cut, with a note outside of the lines."""
-        text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False, indent=1)
+        text = value if isinstance(value, str) else _text(value)
         mark = self._mark()
         cut = f"\nOnly the first {MOST_CHARACTERS:,} of {len(text):,} characters are shown." if len(text) > MOST_CHARACTERS else ""  # fmt: skip
         end = f"\n{then}" if then else ""
         return f"DATA {mark}\n{text[:MOST_CHARACTERS]}\nEND OF DATA {mark}{cut}{end}"
+
+
+def _latest_that_fit(entries: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Return the last entries, of which half an answer is at most: the failure is at the end."""
+    left_characters = MOST_CHARACTERS // 2
+    count = 0
+    for entry in reversed(entries):
+        left_characters -= len(_text(entry))
+        if left_characters < 0:
+            break
+        count += 1
+    return entries[len(entries) - max(1, count) :]
+
+
+def _text(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False, indent=1)
