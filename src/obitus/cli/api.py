@@ -10,7 +10,7 @@ from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any, Final
 from urllib.parse import urlencode
 
-from obitus.cli.errors import NotAllowed, NotFound, Refused, Unreachable, UsageTrouble
+from obitus.cli.errors import Busy, CliError, NotAllowed, NotFound, Refused, Unreachable, UsageTrouble
 from obitus.cli.login import Login, find
 from obitus.cli.safe import cleaned
 from obitus.core.clock import to_text
@@ -117,7 +117,8 @@ class Api:
         if answer.status < 300:
             return content
         detail = str(content.get("detail", f"status {answer.status}")) if isinstance(content, dict) else str(content)
-        kind = {401: NotAllowed, 403: NotAllowed, 404: NotFound}.get(answer.status, Refused)
+        kinds: dict[int, type[CliError]] = {401: NotAllowed, 403: NotAllowed, 404: NotFound, 429: Busy}
+        kind = kinds.get(answer.status, Busy if answer.status >= 500 else Refused)
         if answer.status == 401 and not self.login.token and not str(answer.url).endswith("/api/sign-in"):
             detail = "nobody is signed in. Run `obitus login LINK`, or give --token."
         raise kind(detail)

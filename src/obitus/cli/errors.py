@@ -6,6 +6,7 @@ CliError 1 a requested condition did not hold
 ├── NotAllowed       4  no token, or an invalid one
 ├── NotFound         5  not found
 └── Refused          6  the service refused for another reason
+    └── Busy         6  it has no time or no room for this at the moment
 """
 
 from __future__ import annotations
@@ -45,3 +46,7 @@ class Refused(CliError):
     """Raised when the service refuses."""
 
     status = 6
+
+
+class Busy(Refused):
+    """Raised when the service refuses what it may do a moment later."""

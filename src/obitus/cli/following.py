@@ -9,8 +9,9 @@ from typing import Any, Final
 
 from obitus.cli import show
 from obitus.cli.api import Api
-from obitus.cli.errors import Unreachable
+from obitus.cli.errors import Busy, Unreachable
 from obitus.cli.safe import cleaned
+from obitus.core.wording import as_sentence
 
 PAUSES_S: Final = (0.5, 1, 2, 5)
 
@@ -30,10 +31,10 @@ def follow(api: Api, path: str, query: Mapping[str, Any]) -> Iterator[tuple[str,
                 if "event" in fields:
                     yield fields["event"], cleaned(json.loads(fields.get("data", "null")))
             trouble = "The stream ended."
-        except Unreachable as error:
+        except (Unreachable, Busy) as error:
             if not known_to:
                 raise
-            trouble = f"{error}"
+            trouble = as_sentence(str(error))
         if not tries:
             yield "broken", {"reason": trouble}
         time.sleep(PAUSES_S[min(tries, len(PAUSES_S) - 1)])
