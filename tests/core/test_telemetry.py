@@ -43,6 +43,10 @@ def records(*raw: dict[str, Any]) -> dict[str, Any]:
     return {"resourceLogs": [{"resource": RESOURCE, "scopeLogs": [scope]}]}
 
 
+INSIDE = f"{1:016x}"
+"""The first span's id, as that of a parent."""
+
+
 def span(kind: int = 2, number: int = 1, **more: Any) -> dict[str, Any]:
     start = NOW_MS * 1_000_000 + number * SECOND_NS
     base = {"traceId": TRACE, "spanId": f"{number:016x}", "kind": kind, "name": f"span {number}", "startTimeUnixNano": str(start), "endTimeUnixNano": str(start + SECOND_NS // 4)}  # fmt: skip
@@ -107,11 +111,30 @@ def test_a_failure_that_did_not_escape_is_handled() -> None:
 def test_run_and_failure_find_each_other_over_two_exports() -> None:
     """Whichever comes first, what comes later names the other."""
     steps = Steps()
-    (failure,) = translated(spans(span(1, 2, events=[raised()])), steps=steps)
+    (failure,) = translated(spans(span(1, 2, parentSpanId=INSIDE, events=[raised()])), steps=steps)
     run, _ = translated(spans(span(2, 1)), steps=steps)
     assert run["run"]["failures"] == [failure["id"]]
-    (later,) = translated(spans(span(1, 3, events=[raised(), raised()][:1])), steps=steps)
+    (later,) = translated(spans(span(1, 3, parentSpanId=INSIDE, events=[raised(), raised()][:1])), steps=steps)
     assert later["run"]["id"] == run["run"]["id"]
+
+
+@pytest.mark.parametrize("order", [(0, 1, 2), (2, 1, 0), (1, 2, 0)])
+@pytest.mark.parametrize("at_once", [True, False])
+def test_a_request_inside_of_a_job(order: tuple[int, ...], at_once: bool) -> None:
+    """Both are runs; what fails belongs to the request, which is nearer, once that is known, and is named by the job too."""
+    steps = Steps()
+    all_spans = [
+        span(1, 1, name="nightly"),
+        span(2, 2, name="GET", parentSpanId=INSIDE),
+        span(1, 3, parentSpanId=f"{2:016x}", events=[raised()]),
+    ]
+    exports = [[all_spans[place] for place in order]] if at_once else [[all_spans[place]] for place in order]
+    found = [report for export in exports for report in translated(spans(*export), steps=steps)]
+    points = {report["run"]["entry_point"] for report in found if report["kind"] == "run"}
+    assert points == {"job nightly", "GET"}
+    (failure,) = [report for report in found if report["kind"] == "failure"]
+    if at_once or order.index(1) < order.index(2):
+        assert failure["run"]["entry_point"] == "GET"
 
 
 def test_what_one_sender_sends_is_no_others() -> None:
@@ -161,7 +184,12 @@ def test_severities(given_: dict[str, Any], severity: str) -> None:
 def test_what_cannot_be_read_is_refused_alone() -> None:
     """A span without ids or time says why, and its neighbours are taken."""
     kept = Steps().of_sender("key 1")
-    bad = [span(traceId="0" * 32), span(startTimeUnixNano="0"), span(startTimeUnixNano="-5"), span(kind="x" * 3)]
+    bad = [
+        span(traceId="0" * 32),
+        span(startTimeUnixNano="0"),
+        span(startTimeUnixNano="-5"),
+        span(kind="x" * 3, parentSpanId=INSIDE),
+    ]
     (found,) = traces(spans(*bad, span()), NOW_MS, kept)
     assert [number for number, _ in found.refused] == [1, 2, 3] and all(why for _, why in found.refused)
     assert {number for number, _ in found.reports} == {5}

@@ -241,6 +241,32 @@ def test_earlier_names_and_runs_that_come_later(running: Running) -> None:
     assert found["run"]["request"]["url"] == "https://pier.example/board/eastholm"
 
 
+def test_a_scheduled_job_is_a_run(running: Running) -> None:
+    """Nothing has called it, so its span is an internal one without a parent; spans inside of it are no runs."""
+    key = running.add_app()
+    now_ns = time.time_ns()
+    times = {"startTimeUnixNano": str(now_ns), "endTimeUnixNano": str(now_ns + 5_000_000)}
+    job, inner, called = "5fb397be34d26b51", "051581bf3cb55c13", "1f3a1e6f0d2b4c5e"
+    raised = [{"key": "exception.type", "value": {"stringValue": "TideUnknown"}}]
+    event = {"name": "exception", "timeUnixNano": str(now_ns), "attributes": raised}
+    spans = [
+        {"spanId": inner, "parentSpanId": job, "name": "write", "kind": 1, "events": [event], "status": {"code": 2}},
+        {"spanId": called, "parentSpanId": job, "name": "GET", "kind": 3},
+        {"spanId": job, "parentSpanId": "", "name": "nightly-manifest", "kind": "SPAN_KIND_INTERNAL", "status": {"code": 2}},
+        {"spanId": "2" * 16, "parentSpanId": "not an id", "name": "cut off", "kind": 1},
+        {"spanId": "3" * 16, "name": "HEAD", "kind": 3},
+    ]  # fmt: skip
+    traces = ["5b8aa5a2d2c872e8321cf37308d69df2"] * 3 + ["6" * 32, "7" * 32]
+    body = {"resourceSpans": [{"scopeSpans": [{"spans": [{"traceId": trace} | times | span for trace, span in zip(traces, spans, strict=True)]}]}]}  # fmt: skip
+    assert running.ask("POST", "/v1/traces", body, token=key).status == 200
+    (run,) = kept.reports(running.service, "run")
+    (failure,) = kept.reports(running.service, "failure")
+    assert (run["run"]["entry_point"], run["run"]["outcome"]) == ("job nightly-manifest", "failed")
+    assert run["run"]["failures"] == [failure["id"]] and failure["run"]["entry_point"] == "job nightly-manifest"
+    rows = running.service.records.reader.rows("SELECT entry_point, outcome, runs FROM run_counts")
+    assert [tuple(row) for row in rows] == [("job nightly-manifest", "failed", 1)]
+
+
 def empties(levels: tuple[int, int, int]) -> bytes:
     """Return an export of so many resources with so many scopes with so many empty records, in protobuf."""
 

@@ -1,4 +1,4 @@
-"""From OpenTelemetry's spans to reports: server and consumer spans become runs, their outgoing calls steps, exceptions failures."""
+"""From OpenTelemetry's spans to reports: server and consumer spans, and inner ones below no other, become runs, their outgoing calls steps, exceptions failures."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ _EARLIER_NAMES: Final = {
     "net.peer.port": "server.port", "db.statement": "db.query.text", "db.system": "db.system.name", "db.operation": "db.operation.name",
     "messaging.destination": "messaging.destination.name", "enduser.id": "user.id",
 }  # fmt: skip
-_SERVER, _CLIENT, _PRODUCER, _CONSUMER = 2, 3, 4, 5
+_UNSPECIFIED, _INTERNAL, _SERVER, _CLIENT, _PRODUCER, _CONSUMER = range(6)
 
 
 def traces(payload: Mapping[str, Any], now_ms: int, steps: SendersSteps) -> Iterator[Translated]:
@@ -61,7 +61,8 @@ def traces(payload: Mapping[str, Any], now_ms: int, steps: SendersSteps) -> Iter
             valid.append((place, span))
             if span.kind in (_CLIENT, _PRODUCER):
                 steps.add(source.app, span.trace, _step_of(span))
-            if span.is_run:
+            # A request inside of a job is nearer to what fails.
+            if span.is_run and not (span.is_job and (span.trace in runs or steps.run_of(source.app, span.trace))):
                 runs[span.trace] = _run_part(span)
                 steps.set_run(source.app, span.trace, runs[span.trace])
         for place, span in valid:
@@ -86,6 +87,7 @@ class _Span:
             raise Untranslatable("a span needs a traceId of 32 and a spanId of 16 hexadecimal digits")
         self.trace, self.id = trace, span
         self.parent = hex_id(raw.get("parentSpanId"), 16)
+        self._is_root = not str(raw.get("parentSpanId") or "").strip("0")
         kind = raw.get("kind", 0)
         self.kind = _KINDS.get(kind, 0) if isinstance(kind, str) else int(kind)
         self.name = short(str(raw.get("name", "")))
@@ -101,7 +103,12 @@ class _Span:
 
     @property
     def is_run(self) -> bool:
-        return self.kind in (_SERVER, _CONSUMER)
+        return self.kind in (_SERVER, _CONSUMER) or self.is_job
+
+    @property
+    def is_job(self) -> bool:
+        """Whether nothing has called it: it was begun by a clock, or by hand."""
+        return self._is_root and self.kind in (_UNSPECIFIED, _INTERNAL)
 
     @property
     def duration_ms(self) -> float:
@@ -128,6 +135,8 @@ class _Span:
         if self.kind == _CONSUMER:
             name = self.attributes.get("messaging.destination.name") or self.name
             return short(f"job {name}")
+        if self.is_job and self.name:
+            return short(f"job {self.name}")
         return self.name or (str(method) if method else "without a name")
 
 
