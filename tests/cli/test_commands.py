@@ -6,7 +6,6 @@ import json
 import re
 import subprocess
 import sys
-from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 
 import urllib3
@@ -146,17 +145,11 @@ def test_check_names_what_is_wrong(shell: Shell, running: Running) -> None:
     assert "revoked" in wrong()
 
 
-class AwayBehind(BaseHTTPRequestHandler):
+class AwayBehind(programs.Answering):
     """A proxy whose service is away."""
 
     def do_GET(self) -> None:
-        self.send_response(502)
-        self.send_header("Content-Length", "15")
-        self.end_headers()
-        self.wfile.write(b"502 Bad Gateway")
-
-    def log_message(self, *_: object) -> None:
-        """Say nothing."""
+        self.answer(502, b"502 Bad Gateway")
 
 
 def test_a_service_that_is_away_behind_its_proxy(shell: Shell) -> None:

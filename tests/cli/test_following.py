@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler
 from itertools import islice
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import pytest
 
@@ -13,13 +12,13 @@ from obitus.cli.api import Api
 from obitus.cli.errors import NotAllowed, Refused, Unreachable
 from obitus.cli.following import follow
 from obitus.cli.login import Login
-from tests.client.programs import serving
+from tests.client.programs import Answering, serving
 
 OPENED = b'id: 7\nevent: open\ndata: {"after": "7"}\n\n'
 PROBLEM = b'{"title": "Too much at once", "detail": "100 streams are open already", "status": 429}'
 
 
-class Service(BaseHTTPRequestHandler):
+class Service(Answering):
     """Answers each request with the next of these."""
 
     answers: ClassVar[list[tuple[int, bytes]]]
@@ -27,14 +26,7 @@ class Service(BaseHTTPRequestHandler):
 
     def do_GET(self) -> None:
         self.asked.append(self.headers.get("Last-Event-ID"))
-        status, body = self.answers.pop(0)
-        self.send_response(status)
-        self.send_header("Content-Length", str(len(body)))
-        self.end_headers()
-        self.wfile.write(body)
-
-    def log_message(self, *_: Any) -> None:
-        pass
+        self.answer(*self.answers.pop(0))
 
 
 @pytest.fixture

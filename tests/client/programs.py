@@ -10,7 +10,7 @@ import sys
 import textwrap
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -55,6 +55,26 @@ def free_port() -> int:
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", 0))
         return int(taken.getsockname()[1])
+
+
+class Answering(BaseHTTPRequestHandler):
+    """Stands in for a service or a proxy, and writes nothing on the standard error."""
+
+    def read_body(self) -> bytes:
+        """Return the request's body."""
+        return self.rfile.read(int(self.headers["Content-Length"]))
+
+    def answer(self, status: int, body: bytes, headers: Mapping[str, str] | None = None) -> None:
+        """Answer the request."""
+        self.send_response(status)
+        for name, value in (headers or {}).items():
+            self.send_header(name, value)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+    def log_message(self, *_: object) -> None:
+        pass
 
 
 @contextmanager

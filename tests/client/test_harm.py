@@ -13,7 +13,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +25,7 @@ from obitus.client.sender import MOST_WAITING, Sender
 from obitus.client.settings import load
 from obitus.core.redaction import Redactor
 from tests import kept
-from tests.client.programs import serving
+from tests.client.programs import Answering, serving
 from tests.conftest import Running, start, until
 
 
@@ -204,22 +204,14 @@ def test_what_is_being_written_waits_too(monkeypatch: pytest.MonkeyPatch) -> Non
     sender.close()
 
 
-class Stranger(BaseHTTPRequestHandler):
+class Stranger(Answering):
     """Answers as the test says."""
 
     status, body, headers_out = 200, b"hello", {}  # type: ignore[var-annotated]
 
     def do_POST(self) -> None:
-        self.rfile.read(int(self.headers["Content-Length"]))
-        self.send_response(self.status)
-        for name, value in self.headers_out.items():
-            self.send_header(name, value)
-        self.send_header("Content-Length", str(len(self.body)))
-        self.end_headers()
-        self.wfile.write(self.body)
-
-    def log_message(self, *args: object) -> None:
-        pass
+        self.read_body()
+        self.answer(self.status, self.body, self.headers_out)
 
 
 @pytest.fixture
@@ -258,26 +250,20 @@ def test_strange_answers(
     assert "secret-key-that-stays-here" not in "".join(texts)
 
 
-class SmallProxy(BaseHTTPRequestHandler):
+class SmallProxy(Answering):
     """Refuses what is too large for it, and answers everything else as a service does."""
 
     arrived: list[str] = []
 
     def do_POST(self) -> None:
-        body = gzip.decompress(self.rfile.read(int(self.headers["Content-Length"])))
+        body = gzip.decompress(self.read_body())
         lines = [json.loads(line) for line in body.splitlines()]
         is_large = b"x" * 1000 in body
         if not is_large:
             self.arrived.extend(one["exceptions"][0]["message"] for one in lines if one["kind"] == "failure")
         verdicts = [{"line": number, "verdict": "stored"} for number, _ in enumerate(lines, 1)]
         answer = b"<h1>413 Request Entity Too Large</h1>" if is_large else json.dumps({"lines": verdicts}).encode()
-        self.send_response(413 if is_large else 200)
-        self.send_header("Content-Length", str(len(answer)))
-        self.end_headers()
-        self.wfile.write(answer)
-
-    def log_message(self, *args: object) -> None:
-        pass
+        self.answer(413 if is_large else 200, answer)
 
 
 def test_a_proxy_that_takes_less(caplog: pytest.LogCaptureFixture) -> None:

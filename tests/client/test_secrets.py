@@ -7,7 +7,6 @@ import logging
 import sqlite3
 import subprocess
 from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +18,7 @@ from hypothesis import strategies as st
 
 import obitus
 from obitus.client import state
-from tests.client.programs import serving
+from tests.client.programs import Answering, serving
 
 LETTERS = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 SECRETS = st.text(LETTERS, min_size=14, max_size=24).map(lambda text: "Zq" + text)
@@ -35,23 +34,17 @@ SHAPES = st.sampled_from(
 )  # fmt: skip
 
 
-class Wire(BaseHTTPRequestHandler):
+class Wire(Answering):
     """Takes everything, as the service would, and keeps the bytes."""
 
     bytes_seen = bytearray()
 
     def do_POST(self) -> None:
-        body = gzip.decompress(self.rfile.read(int(self.headers["Content-Length"])))
+        body = gzip.decompress(self.read_body())
         self.bytes_seen.extend(body)
         lines = ",".join('{"line":1,"verdict":"stored"}' for _ in body.splitlines())
         answer = f'{{"stored":1,"already_there":0,"refused":0,"lines":[{lines}]}}'.encode()
-        self.send_response(200)
-        self.send_header("Content-Length", str(len(answer)))
-        self.end_headers()
-        self.wfile.write(answer)
-
-    def log_message(self, *args: object) -> None:
-        pass
+        self.answer(200, answer)
 
 
 @pytest.fixture

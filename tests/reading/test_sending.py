@@ -5,19 +5,18 @@ from __future__ import annotations
 import gzip
 import json
 from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import pytest
 
 from obitus.reading.sending import Sending
 from obitus.reading.troubles import SendingRefused, ServiceAway
-from tests.client.programs import serving
+from tests.client.programs import Answering, serving
 
 REPORTS = [{"kind": "log", "message": f"gate {number}"} for number in range(9)]
 
 
-class Front(BaseHTTPRequestHandler):
+class Front(Answering):
     """Answers in place of a service, or stands before it."""
 
     most_lines: ClassVar[int]
@@ -29,7 +28,7 @@ class Front(BaseHTTPRequestHandler):
     came: ClassVar[list[bytes]]
 
     def do_POST(self) -> None:
-        lines = gzip.decompress(self.rfile.read(int(self.headers["Content-Length"]))).split(b"\n")
+        lines = gzip.decompress(self.read_body()).split(b"\n")
         status = self.before.pop(0) if self.before else 413 if len(lines) > self.most_lines else 200
         body = b"<html>no</html>"
         if status == 200:
@@ -37,15 +36,8 @@ class Front(BaseHTTPRequestHandler):
             body = (
                 self.body or json.dumps({"stored": len(lines), "already_there": 0, "refused": 0, "lines": []}).encode()
             )
-        self.send_response(status)
-        if 300 <= status < 400:
-            self.send_header("Location", "https://obitus.skerry.example/reports")
-        self.send_header("Content-Length", str(len(body)))
-        self.end_headers()
-        self.wfile.write(body)
-
-    def log_message(self, *_: Any) -> None:
-        pass
+        moved = {"Location": "https://obitus.skerry.example/reports"} if 300 <= status < 400 else {}
+        self.answer(status, body, moved)
 
 
 @pytest.fixture

@@ -117,7 +117,7 @@ export interface paths {
         put?: never;
         /**
          * Send OpenTelemetry spans
-         * @description Store an export of spans: exceptions become failures, server and consumer spans runs, client spans their steps.
+         * @description Store an export of spans: exceptions become failures, server and consumer spans and jobs runs, client spans their steps.
          */
         post: operations["traces_v1_traces_post"];
         delete?: never;

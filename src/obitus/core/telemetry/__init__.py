@@ -1,6 +1,6 @@
 """From OpenTelemetry's log records and spans to reports. Pure: the memory of earlier spans is passed in.
 
-Exceptions on log records and on spans become failures, other log records become logs; server and consumer spans
+Exceptions on log records and on spans become failures, other log records become logs; server and consumer spans, and jobs,
 become runs, and their outgoing calls steps. Sources: the OpenTelemetry protocol 1.x in its JSON form, and its semantic
 conventions for exceptions, HTTP, databases and messaging.
 """

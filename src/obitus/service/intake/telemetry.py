@@ -102,7 +102,7 @@ async def traces(
     intake: TheIntake,
     _: Annotated[HTTPAuthorizationCredentials | None, Security(reporting_key_scheme)] = None,
 ) -> Response:
-    """Store an export of spans: exceptions become failures, server and consumer spans runs, client spans their steps."""
+    """Store an export of spans: exceptions become failures, server and consumer spans and jobs runs, client spans their steps."""
     return await _export(request, intake, "traces")
 
 
