@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from obitus.cli.errors import NotAllowed, UsageTrouble
+from obitus.reading.homes import folder_of
 
 
 @dataclass(frozen=True)
@@ -18,18 +19,22 @@ class Login:
     token: str | None
 
 
-def file() -> Path:
-    """Return the path of the login file."""
+def file() -> Path | None:
+    """Return the path of the login file; None where there is no place for one."""
     path = os.environ.get("OBITUS_LOGIN")
     if path:
         return Path(path)
-    base = os.environ.get("XDG_CONFIG_HOME") or "~/.config"
-    return Path(base).expanduser() / "obitus" / "login.json"
+    folder = folder_of("XDG_CONFIG_HOME", ".config")
+    return None if folder is None else folder / "obitus" / "login.json"
 
 
 def write(login: Login, path: Path | None = None) -> Path:
     """Write the login file, readable by its owner only, and return its path."""
     target = path or file()
+    if target is None:
+        raise UsageTrouble(
+            "this user has no home folder for a login file. Set OBITUS_LOGIN to a file, or OBITUS_URL and OBITUS_TOKEN."
+        )
     target.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     partial = target.with_suffix(".partial")
     partial.unlink(missing_ok=True)
@@ -57,6 +62,8 @@ def find(url: str | None, token: str | None) -> Login:
 
 def _read() -> Login | None:
     path = file()
+    if path is None:
+        return None
     try:
         content = json.loads(path.read_text("utf-8"))
         return Login(str(content["url"]), content.get("token"))

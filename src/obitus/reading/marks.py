@@ -8,6 +8,8 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Final, NamedTuple
 
+from obitus.reading.homes import folder_of
+
 HEAD_BYTES: Final = 1024
 """The number of first bytes by which a file is recognised."""
 
@@ -25,7 +27,8 @@ class Marks:
     """
 
     def __init__(self, target: str) -> None:
-        root = Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state")
+        # Where there is no place for them, the same lines are sent again next time, with the same ids.
+        root = folder_of("XDG_STATE_HOME", ".local/state") or Path(os.devnull)
         self._folder = root / "obitus" / f"read-{hashlib.blake2b(target.encode(), digest_size=8).hexdigest()}"
         try:
             known = os.listdir(self._folder)  # noqa: PTH208 - names are all that is needed
@@ -75,7 +78,6 @@ class Marks:
         if length:
             self._short.add(int(length))
         beside = self._folder / f"{identity}-{os.getpid()}"
-        # Where that fails, the same lines are sent again next time, with the same ids.
         with suppress(OSError):
             self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             beside.write_text(f"{mark.place} {mark.known}", "ascii")
