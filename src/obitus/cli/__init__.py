@@ -4,10 +4,15 @@ from __future__ import annotations
 
 import importlib.util
 import sys
+from io import TextIOWrapper
 
 
 def main() -> None:
     """Run the ``obitus`` command. Expected errors print one line and set the exit status; others show a traceback."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, TextIOWrapper):
+            # No character that the terminal cannot show may end it.
+            stream.reconfigure(errors="replace")
     # The client's wheel has only this module of the command line.
     if not all(map(importlib.util.find_spec, ("typer", "obitus.cli.commands"))):
         if sys.argv[1:2] == ["check"]:

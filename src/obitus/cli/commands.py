@@ -4,7 +4,6 @@ its options, makes requests with ``api`` and prints with ``show``.
 
 from __future__ import annotations
 
-import json
 import os
 import sys
 import time
@@ -15,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Final
 import typer
 
 from obitus.cli.errors import CliError, UsageTrouble
-from obitus.cli.safe import cleaned, safe
+from obitus.cli.safe import json_text, safe, show_what_can_be_shown
 from obitus.cli.sections import Sections
 from obitus.core.clock import span_ms
 
@@ -82,6 +81,7 @@ Release = Annotated[str | None, typer.Option("--release", help="Only this releas
 
 def run() -> None:
     """Run the command line: the one place where expected errors become a line and an exit status."""
+    show_what_can_be_shown()
     load(_called())
     try:
         app()
@@ -153,7 +153,7 @@ def time_of(text: str | None) -> str | None:
 
 def print_json(answer: Any) -> None:
     """Print an answer as JSON."""
-    sys.stdout.write(json.dumps(cleaned(answer), indent=2, ensure_ascii=False) + "\n")
+    sys.stdout.write(json_text(answer, indent=2) + "\n")
 
 
 def now_ms() -> int:

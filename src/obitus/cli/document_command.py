@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -10,7 +9,7 @@ import typer
 
 from obitus.cli.api import api
 from obitus.cli.commands import App, Environment, Token, Url, Window, app, check_window, time_of
-from obitus.cli.writing import write_file
+from obitus.cli.writing import print_whole, write_file
 
 
 @app.command(short_help="Write issues, or a span of time, as a document.")
@@ -40,8 +39,8 @@ def document(
         "end": time_of(end),
     }
     query |= {"app": app_name, "environment": environment}
-    text = b"".join(api(url, token).stream("/api/document", query)).decode()
+    text = b"".join(api(url, token).stream("/api/document", query))
     if write is None:
-        sys.stdout.write(text)
-        return
-    write_file(write, text)
+        print_whole([text])
+    else:
+        write_file(write, text.decode())

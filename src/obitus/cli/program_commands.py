@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -11,7 +10,7 @@ import typer
 
 from obitus.cli.commands import app, client_settings, print_json
 from obitus.cli.errors import CliError, UsageTrouble
-from obitus.cli.safe import cleaned
+from obitus.cli.safe import json_text
 from obitus.core.version import VERSION
 
 
@@ -47,7 +46,7 @@ def fingerprint_command(
 
     try:
         for answer in fingerprinting.answers(file):
-            sys.stdout.write(json.dumps(cleaned(answer), ensure_ascii=False) + "\n")
+            sys.stdout.write(json_text(answer) + "\n")
     except OSError as error:
         raise UsageTrouble(f"{file} cannot be read: {error.strerror}.") from error
 

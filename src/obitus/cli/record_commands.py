@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import codecs
-import sys
-from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from typing import Annotated, Any, Final, Literal
@@ -16,7 +13,7 @@ from obitus.cli.api import Api, api
 from obitus.cli.commands import App, Environment, Json, Release, Token, Url, Window, app, check_window, print_json
 from obitus.cli.errors import UsageTrouble
 from obitus.cli.following import follow_records
-from obitus.cli.safe import safe
+from obitus.cli.writing import print_whole
 
 KindName = Literal["failures", "logs", "runs"]
 
@@ -134,7 +131,7 @@ def _show(kind: KindName, service: Api, narrowed: dict[str, Any], how: _How) -> 
     path = f"/api/records/{kind}"
     if how.csv or how.ndjson:
         form = {"form": "csv" if how.csv else "ndjson", "column": how.columns}
-        _print_all(service.stream(f"{path}/export", narrowed | form))
+        print_whole(service.stream(f"{path}/export", narrowed | form))
     elif how.run or how.trace:
         answer = service.get("/api/together", {"run": how.run, "trace": how.trace})
         print_json(answer) if how.as_json else show_records.together(answer, whole=how.whole)
@@ -154,14 +151,6 @@ def _show(kind: KindName, service: Api, narrowed: dict[str, Any], how: _How) -> 
             print_json(answer)
         else:
             show_records.records(kind, answer, how.columns, how.sort, whole=how.whole, asked=bool(narrowed["question"]))
-
-
-def _print_all(pieces: Iterator[bytes]) -> None:
-    decoder = codecs.getincrementaldecoder("utf-8")("replace")
-    for piece in pieces:
-        # A file gets the reported text; for a terminal control codes are removed.
-        sys.stdout.buffer.write(safe(decoder.decode(piece)).encode() if sys.stdout.isatty() else piece)
-    sys.stdout.buffer.flush()
 
 
 LATEST_BEFORE: Final = 10

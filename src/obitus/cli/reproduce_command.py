@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -12,7 +11,7 @@ from obitus.cli.api import api
 from obitus.cli.commands import Json, Number, Token, Url, app, print_json
 from obitus.cli.safe import safe
 from obitus.cli.show import QUIET, say
-from obitus.cli.writing import write_file
+from obitus.cli.writing import print_whole, write_file
 
 
 @app.command(short_help="Print a test or a command that fails the same way.")
@@ -40,7 +39,7 @@ def reproduce(
         print_json(answer)
         return
     if write is None:
-        sys.stdout.write(answer["text"])
+        print_whole([answer["text"].encode()])
         return
     target = write / answer["name"]
     write_file(target, answer["text"])

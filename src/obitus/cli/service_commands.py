@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
@@ -17,6 +16,7 @@ from obitus.cli.errors import UsageTrouble
 from obitus.cli.login import Login, write
 from obitus.cli.safe import safe
 from obitus.cli.typed_input import octets_of
+from obitus.cli.writing import print_whole
 from obitus.core.clock import MINUTE_MS, span_ms, to_ms
 
 app_group = typer.Typer(help="Apps and their reporting keys.", no_args_is_help=True, rich_markup_mode=None)
@@ -154,8 +154,7 @@ def acts(
     """List what people did and what was refused: sign-ins, keys, tokens, rules, merges. Newest first."""
     query = {"act": act, "by": by, "since": time_of(since), "until": time_of(until)}
     if as_csv:
-        for part in api(url, token).stream("/api/acts/file", query):
-            sys.stdout.write(part.decode())
+        print_whole(api(url, token).stream("/api/acts/file", query))
         return
     answer = api(url, token).get("/api/acts", query | {"limit": limit})
     print_json(answer) if as_json else show.acts(answer)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from typing import Annotated, Any
 
 import typer
@@ -12,6 +11,7 @@ from obitus.cli import show
 from obitus.cli.api import api
 from obitus.cli.commands import App, Environment, Json, Token, Url, Window, app, check_window, print_json
 from obitus.cli.safe import safe
+from obitus.cli.writing import print_whole
 from obitus.core.wording import count_of
 
 
@@ -29,7 +29,7 @@ def shift(
     check_window(window)
     service, query = api(url, token), {"window": window, "app": app_name, "environment": environment}
     if markdown:
-        sys.stdout.write(b"".join(service.stream("/api/shift/document", query)).decode())
+        print_whole(service.stream("/api/shift/document", query))
         return
     answer = service.get("/api/shift", query)
     if as_json:
