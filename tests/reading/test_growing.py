@@ -15,10 +15,12 @@ from typing import Any
 
 import pytest
 
-from obitus.reading import files
-from obitus.reading.files import Following, Growing, Pipe, open_file
+from obitus.reading import files, following
+from obitus.reading.files import Pipe, open_file
+from obitus.reading.following import Following, Growing
 from obitus.reading.marks import Marks
 from obitus.reading.reading import Form, Options, Reading
+from tests.conftest import until
 
 LINE = "2026-11-25 10:00:00 INFO [gates] up\n"
 TRACE = """\
@@ -161,7 +163,7 @@ def test_a_renamed_file_is_read_on(turns: Turns, tmp_path: Path) -> None:
         turns.turn(seconds=files.QUIET_S)
         assert turns.sent.failures() == [2, 2]
         before = open_times(tmp_path / "gate.log.1")
-        turns.turn(seconds=files.REPLACED_S)
+        turns.turn(seconds=following.REPLACED_S)
         assert (before, open_times(tmp_path / "gate.log.1")) == (2, 1), "the test itself has it open"
 
 
@@ -206,13 +208,13 @@ def test_further_files_of_a_pattern(turns: Turns, tmp_path: Path) -> None:
     first.write_text(LINE)
     turns.follow(tmp_path / "gate-*.log")
     second.write_text(LINE.replace("25", "26") + TRACE)
-    turns.turn(seconds=files.FIND_S)
+    turns.turn(seconds=following.FIND_S)
     turns.turn(seconds=files.QUIET_S)
     assert turns.sent.failures() == [2]
     first.unlink()
     turns.turn()
     before = open_times(first)
-    turns.turn(seconds=files.REPLACED_S)
+    turns.turn(seconds=following.REPLACED_S)
     assert (before, open_times(first)) == (1, 0)
     first.write_text(LINE.replace("up", "down") + TRACE)
     turns.turn()
@@ -317,15 +319,6 @@ class Piped:
 @pytest.fixture
 def state(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
-
-
-def until(holds: Callable[[], bool]) -> None:
-    wait = threading.Event()
-    for _ in range(1200):
-        if holds():
-            return
-        wait.wait(0.05)
-    raise AssertionError("it does not hold after a minute")
 
 
 def test_a_program_before_a_pipe_may_run_on(state: None) -> None:

@@ -301,8 +301,8 @@ def _used(answer: dict[str, Any], as_json: bool) -> None:
 
 
 def _firing_line(firing: dict[str, Any]) -> None:
-    is_over = "over" if firing["over"] else "happened"
-    mark = "accepted" if firing["accepted"] else "FIRES" if not firing["is_over"] else is_over
+    ended = "over" if firing["over"] else "happened"
+    mark = "accepted" if firing["accepted"] else ended if firing["is_over"] else "FIRES"
     style = show.FAILED if mark == "FIRES" else show.QUIET
     over = f" to {minute_of(firing['over'])[11:]}" if firing["over"] else ""
     delivered = sum(message["delivered"] is not None for message in firing["messages"])

@@ -9,7 +9,7 @@ import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import IO, Final
+from typing import Final
 
 from obitus.cli.errors import CliError, UsageTrouble
 from obitus.core.changes.commits import Commit, LibraryChange
@@ -120,23 +120,26 @@ class Repository:
     def _lines(self, command: Sequence[str]) -> Iterator[str]:
         # Not through a pipe: git would wait for somebody who reads it.
         with tempfile.TemporaryFile("w+", errors="replace") as said:
-            yield from self._lines_of(command, said)
-
-    def _lines_of(self, command: Sequence[str], said: IO[str]) -> Iterator[str]:
-        with subprocess.Popen(  # noqa: S603 - git, with arguments of ours
-            command, stdout=subprocess.PIPE, stderr=said, stdin=subprocess.DEVNULL, env=_environment(), errors="replace"
-        ) as process:
+            process = subprocess.Popen(  # noqa: S603 - git, with arguments of ours
+                command,
+                stdout=subprocess.PIPE,
+                stderr=said,
+                stdin=subprocess.DEVNULL,
+                env=_environment(),
+                errors="replace",
+            )
             assert process.stdout is not None
-            # Only line feeds end a line here: other line ends are part of the content.
-            rest = ""
-            while piece := process.stdout.read(1 << 20):
-                *lines, rest = (rest + piece).split("\n")
-                yield from lines
-            if rest:
-                yield rest
-        if process.returncode != 0:
-            said.seek(0)
-            raise CliError(f"git could not read the commits: {said.read(1000).strip()[:300]}")
+            with process:
+                # Only line feeds end a line here: other line ends are part of the content.
+                rest = ""
+                while piece := process.stdout.read(1 << 20):
+                    *lines, rest = (rest + piece).split("\n")
+                    yield from lines
+                if rest:
+                    yield rest
+            if process.returncode != 0:
+                said.seek(0)
+                raise CliError(f"git could not read the commits: {said.read(1000).strip()[:300]}")
 
     def _with_libraries(self, commit: Commit) -> Commit:
         locks = [file.path for file in commit.files if is_lock_file(file.path)][:MOST_LOCK_FILES]

@@ -53,6 +53,7 @@ def read(
     Sends with OBITUS_URL and OBITUS_KEY. Reading a file again adds nothing; a file that has grown adds its new lines.
     """
     from obitus.reading import files as on_disk
+    from obitus.reading.following import Following
     from obitus.reading.marks import Marks
     from obitus.reading.reading import Options, Reading
 
@@ -81,9 +82,7 @@ def read(
             if name == "-" or not follow:
                 begin(name)
         if follow and names != ["-"]:
-            following = on_disk.Following(
-                lambda: [name for name in on_disk.files_of(files) if name != "-"], begin, _say
-            )
+            following = Following(lambda: [name for name in on_disk.files_of(files) if name != "-"], begin, _say)
             sys.stdout.write(f"Read {count_of(this.outcome.files, 'file')}; going on as they grow. Ctrl-C ends it.\n")
             sys.stdout.flush()
             with suppress(KeyboardInterrupt):
@@ -107,8 +106,11 @@ def _sending(settings: Settings, *, waits: bool) -> Sending:
         raise UsageTrouble(
             f"{settings.missing} is not set. Set it to the app's, or use --dry-run. `obitus app add` makes a key."
         )
-    away = lambda why: _say(f"{why} It is tried again; nothing more is read until then.")  # noqa: E731
-    return Sending(settings.url, settings.key, away=away if waits else None)
+    return Sending(settings.url, settings.key, away=_say_away if waits else None)
+
+
+def _say_away(trouble: str) -> None:
+    _say(f"{trouble} It is tried again; nothing more is read until then.")
 
 
 def _say(trouble: str) -> None:

@@ -1,4 +1,4 @@
-"""Opening files, and following them."""
+"""Opening files and standard input, and reading them piece by piece."""
 
 from __future__ import annotations
 
@@ -13,10 +13,10 @@ import threading
 import time
 import zlib
 from collections.abc import Callable
-from contextlib import ExitStack, suppress
+from contextlib import ExitStack
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
-from typing import IO, Any, Final, Protocol
+from typing import IO, Any, Final
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from obitus.reading.outcome import READ_BYTES, STEP_BYTES
@@ -27,10 +27,6 @@ PACKED: Final = 2**62
 POLL_S: Final = 0.5
 QUIET_S: Final = 2.0
 """After so long without a further line the last trace, and the last record, is complete."""
-REPLACED_S: Final = 60.0
-"""A file that was replaced is read on until it has not grown for so long: programs go on writing to the one that they have open."""
-FIND_S: Final = 5.0
-"""Time between two looks for further files."""
 MOST_WAITING: Final = 64
 """Pieces of standard input that are read ahead."""
 _WIDE = {codecs.BOM_UTF16_LE: "utf-16-le", codecs.BOM_UTF16_BE: "utf-16-be"}
@@ -180,118 +176,6 @@ class Pipe:
 
     def close(self) -> None:
         """Leave it to the process."""
-
-
-class Growing(Protocol):
-    """A file that is being read."""
-
-    def on(self) -> bool:
-        """Read what has come since, and return whether anything has; what may go on with the next line waits, for a while."""
-
-    def end(self) -> None:
-        """Make what waits: it is complete."""
-
-    def close(self) -> None:
-        """Read no more."""
-
-
-class Following:
-    """Reads files as they grow. One that was replaced by a new one, or emptied, is read from its start.
-
-    ``find`` returns the names of the files, of which there may be more later; raises ReadingTrouble. ``begin`` opens a file by its
-    name, and returns None as long as it says nothing. ``say`` gets what keeps a file from being read, once.
-    """
-
-    def __init__(
-        self, find: Callable[[], list[str]], begin: Callable[[str], Growing | None], say: Callable[[str], None]
-    ) -> None:
-        self._find, self._begin, self._say = find, begin, say
-        self._growing: dict[str, Growing | None] = {}
-        self._seen: dict[str, tuple[int, int] | None] = {}
-        """Which file each name meant at the last look; None where there was none."""
-        self._gone_s: dict[str, float] = {}
-        """Since when there is none."""
-        self._replaced: list[tuple[Growing, float]] = []
-        """Files that were replaced, and when each grew last."""
-        self._said: set[str] = set()
-        self._found_s = time.monotonic()
-        for name in find():
-            self._add(name)
-
-    def until(self, stop: Callable[[], bool]) -> None:
-        """Go on until ``stop`` returns true."""
-        while not stop():
-            for name in list(self._growing):
-                self._look(name)
-            self._replaced = [later for file, grew_s in self._replaced if (later := _leave(file, grew_s))]
-            if time.monotonic() - self._found_s >= FIND_S:
-                self._find_more()
-            time.sleep(POLL_S)
-
-    def _find_more(self) -> None:
-        self._found_s = time.monotonic()
-        # Where nothing matches any more, something may again.
-        with suppress(ReadingTrouble):
-            for name in self._find():
-                if name not in self._growing:
-                    self._add(name)
-
-    def _add(self, name: str) -> None:
-        self._seen[name] = _which(name)
-        self._growing[name] = self._begun(name)
-
-    def _begun(self, name: str) -> Growing | None:
-        try:
-            begun = self._begin(name)
-        except ReadingTrouble as error:
-            # At the next look it may be there, or readable.
-            if name not in self._said and Path(name).exists():
-                self._said.add(name)
-                self._say(str(error))
-            return None
-        self._said.discard(name)
-        return begun
-
-    def _look(self, name: str) -> None:
-        before, now = self._seen[name], _which(name)
-        reading = self._growing[name]
-        if reading is not None:
-            reading.on()
-        if now is None:
-            # Renamed, and the next one is not there yet, or removed.
-            since_s = self._gone_s.setdefault(name, time.monotonic())
-            if reading is not None and time.monotonic() - since_s >= REPLACED_S:
-                reading.end()
-                reading.close()
-                self._growing[name] = self._seen[name] = None
-            return
-        self._gone_s.pop(name, None)
-        is_another = before is not None and (now[0] != before[0] or now[1] < before[1])
-        if reading is None or is_another:
-            if reading is not None:
-                self._replaced.append((reading, time.monotonic()))
-            self._growing[name] = self._begun(name)
-        self._seen[name] = now
-
-
-def _leave(file: Growing, grew_s: float) -> tuple[Growing, float] | None:
-    """Read a replaced file on; return it with when it grew last, or None when it is done."""
-    now_s = time.monotonic()
-    if file.on():
-        return file, now_s
-    if now_s - grew_s < REPLACED_S:
-        return file, grew_s
-    file.end()
-    file.close()
-    return None
-
-
-def _which(name: str) -> tuple[int, int] | None:
-    try:
-        status = Path(name).stat()
-    except OSError:
-        return None
-    return status.st_ino, status.st_size
 
 
 class Pieces:

@@ -65,7 +65,7 @@ class Marks:
 
     def set(self, identity: str, place: int, head: bytes) -> None:
         """Store the position in a file, where it has changed; the one before is replaced in one step. ``head``: its first
-        bytes now, by which one that was shorter at the first reading is told from others that begin alike.
+        bytes now, which distinguish a file that was shorter at the first reading from others that begin alike.
         """
         _, _, length = identity.partition(".")
         if length == "0":

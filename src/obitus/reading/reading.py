@@ -13,7 +13,8 @@ from typing import IO, Any, Final, Literal, Protocol
 from obitus.core.log_files import access
 from obitus.core.log_files.requests import MOST_EXAMPLES
 from obitus.reading.access_file import AccessFile
-from obitus.reading.files import PACKED, QUIET_S, Growing, Pieces, Pipe
+from obitus.reading.files import PACKED, QUIET_S, Pieces, Pipe
+from obitus.reading.following import Growing
 from obitus.reading.lines import LinesOfFile
 from obitus.reading.log_file import LogFile, Titles
 from obitus.reading.marks import HEAD_BYTES, Marks
@@ -212,10 +213,10 @@ class _Growing:
     ) -> None:
         self._reading, self._reader, self._rest, self._opened = reading, reader, rest, opened
         self._identity, self._head = identity, head
-        self._grew_s = time.monotonic()
+        self._grew_s = 0.0
         self._is_whole = True
         """Whether what was read ends with a whole line."""
-        self._waits = True
+        self._waits = False
         """Whether anything came since the last end."""
 
     def on(self) -> bool:
@@ -233,11 +234,11 @@ class _Growing:
             if isinstance(self._opened, Pipe):
                 # It may never pause.
                 break
-        if self._waits and self._is_whole and time.monotonic() - self._grew_s >= QUIET_S:
-            self.end()
-        else:
+        if grew:
             self._reader.tell()
             self._reading.settle(self._identity, self._reader.settled, self._head)
+        elif self._waits and self._is_whole and time.monotonic() - self._grew_s >= QUIET_S:
+            self.end()
         return grew
 
     def end(self) -> None:

@@ -8,13 +8,13 @@ from typing import IO, Final
 
 from obitus.reading.files import PACKED, Pieces, Pipe, open_file
 from obitus.reading.marks import HEAD_BYTES, Marks
+from obitus.reading.outcome import STEP_BYTES
 from obitus.reading.sending import Sending
 
 MOST_LINE: Final = 1024 * 1024
 KEPT_EVERY: Final = 2000
 """The position in a file is stored after so many reports."""
 MOST_EXAMPLES: Final = 5
-PIECE_BYTES: Final = 256 * 1024
 
 
 @dataclass(slots=True)
@@ -80,7 +80,7 @@ def _send_file(name: str, opened: IO[bytes], size: int, sending: Sending, marks:
             # The end of such a line is looked for, and nothing of it is carried on.
             at += len(rest)
             rest, is_too_long = b"", True
-        piece = pieces.read(PIECE_BYTES)
+        piece = pieces.read(STEP_BYTES)
         if not piece and (pipe is None or pipe.ended):
             break
         rest += piece

@@ -11,14 +11,14 @@ from typing import Any, Final
 
 import urllib3
 
-from obitus.core.version import media_type
+from obitus.core.version import AWAY_BEHIND_PROXY, media_type
 from obitus.reading.troubles import KeyRefused, SendingRefused, ServiceAway
 
 BATCH_REPORTS: Final = 500
 BATCH_BYTES: Final = 4 * 1024 * 1024
 TRIES: Final = 6
 MOST_REASONS: Final = 5
-AWAY: Final = (429, 500, 502, 503, 504, 507)
+AWAY: Final = (429, 500, 507, *AWAY_BEHIND_PROXY)
 """The answers of a service that has no time or no room, and those of a proxy before one that is away."""
 
 
